@@ -1,21 +1,37 @@
 # Reading bars from an archive as tables.
 
-table_of_bars <- function(archive, series, from, to, at, zone, newest = TRUE, ...) {
+table_of_bars <- function(archive, series, from, to, at, zone, newest = TRUE,
+                          ...) {
   window <- bars_window(from, to, zone)
   bars_within(archive, series, window[1], window[2], at, newest)
 }
 
 # The start and end of a window of bars as instants.
 bars_window <- function(from, to, zone) {
-  c(if (is.null(from)) -Inf else as.numeric(time_instant(from, zone, name = "from")),
-    if (is.null(to)) Inf else as.numeric(time_instant(to, zone, end = TRUE, name = "to")))
+  c(
+    if (is.null(from)) {
+      -Inf
+    } else {
+      as.numeric(time_instant(from, zone, name = "from"))
+    },
+    if (is.null(to)) {
+      Inf
+    } else {
+      as.numeric(time_instant(to, zone, end = TRUE, name = "to"))
+    }
+  )
 }
 
 # Sort series by symbol and side, the order of a table of bars.
 series_by_symbol <- function(series) {
   dimensions <- series_dimensions(series)
-  series[order(as.character(dimensions$symbol), as.character(dimensions[["side"]] %||%
-    rep("", nrow(series))), method = "radix"), ]
+  series[
+    order(
+      as.character(dimensions$symbol),
+      as.character(dimensions[["side"]] %||% rep("", nrow(series))),
+      method = "radix"
+    ),
+  ]
 }
 
 bars_within <- function(archive, series, start, end, at, newest = TRUE) {
@@ -24,12 +40,17 @@ bars_within <- function(archive, series, start, end, at, newest = TRUE) {
   read <- read_rows(archive, series, start, end, at, newest)
   columns <- read$columns
   n <- length(read$owner)
-  rows <- list(symbol = as.character(dimensions$symbol)[read$owner], time = columns$time)
+  rows <- list(
+    symbol = as.character(dimensions$symbol)[read$owner],
+    time = columns$time
+  )
   for (name in c("open", "high", "low", "close", "volume")) {
     rows[[name]] <- columns[[name]] %||% rep(NA_real_, n)
   }
   rows$session <- columns[["session"]] %||% rep(NA_character_, n)
-  rows$side <- (dimensions[["side"]] %||% rep(NA_character_, nrow(series)))[read$owner]
+  rows$side <- (dimensions[["side"]] %||% rep(NA_character_, nrow(series)))[
+    read$owner
+  ]
   rows$status <- columns[["status"]] %||% rep("observed", n)
   if (anyNA(rows$status)) rows$status[is.na(rows$status)] <- "observed"
   extra <- setdiff(names(columns), c(names(rows), "known"))
@@ -37,9 +58,16 @@ bars_within <- function(archive, series, start, end, at, newest = TRUE) {
   if (!all(is.na(as.numeric(columns$known)))) rows$known <- columns$known
   # Rows were checked when they were stored, so they are not checked again.
   # Sides of one symbol are interleaved by time.
-  table <- if (anyDuplicated(dimensions$symbol)) without_notes(bars_frame(list_frame(rows)))
-  else with_shape(as_rows(rows), "vetusta_bars")
-  if (nrow(series)) vintage_at(with_dataset_facts(table, archive, series), at) else table
+  table <- if (anyDuplicated(dimensions$symbol)) {
+    without_notes(bars_frame(list_frame(rows)))
+  } else {
+    with_shape(as_rows(rows), "vetusta_bars")
+  }
+  if (nrow(series)) {
+    vintage_at(with_dataset_facts(table, archive, series), at)
+  } else {
+    table
+  }
 }
 
 #' Read bars from an archive
@@ -63,25 +91,34 @@ bars_within <- function(archive, series, start, end, at, newest = TRUE) {
 #' csv <- system.file("extdata", "keld-days.csv", package = "vetusta")
 #' archive_import(archive, csv, symbol = "KELD", interval = "1 day")
 #' archive_bars(archive, "KELD", interval = "1 day", from = "2026-03-12")
-archive_bars <- function(archive, symbols = NULL, interval = "1 day", from = NULL, to = NULL,
-  source = NULL, session = NULL,
+archive_bars <- function(archive, symbols = NULL, interval = "1 day",
+                         from = NULL, to = NULL, source = NULL, session = NULL,
                          zone = "UTC", as_of = NULL) {
   check_archive(archive)
   interval <- time_interval(interval)
   if (!is.null(symbols)) check_text(symbols, "symbols", several = TRUE)
   if (!is.null(source)) check_text(source, "source")
-  here <- if (!is.null(symbols)) bars_alone(bar_series(archive, symbols), interval, symbols, source)
+  here <- if (!is.null(symbols)) {
+    bars_alone(bar_series(archive, symbols), interval, symbols, source)
+  }
   if (is.null(here)) {
     series <- bar_series(archive)
     if (!is.null(source)) {
-      series <- series[series$source == check_known(source, unique(series$source), "source"), ]
+      series <- series[
+        series$source == check_known(source, unique(series$source), "source"),
+      ]
     }
-    if (is.null(symbols)) symbols <- unique(series$symbol[series$frequency == interval$iso])
-    here <- bars_alone(series, interval, symbols) %||% check_alone(series, interval, symbols)
+    if (is.null(symbols)) {
+      symbols <- unique(series$symbol[series$frequency == interval$iso])
+    }
+    here <- bars_alone(series, interval, symbols) %||%
+      check_alone(series, interval, symbols)
   }
   wanted <- check_sessions(session)
   at <- known_at(as_of)
-  all <- store_snapshot(archive, function() table_of_bars(archive, here, from, to, at, zone))
+  all <- store_snapshot(
+    archive, function() table_of_bars(archive, here, from, to, at, zone)
+  )
   if (is.null(wanted)) {
     return(all)
   }
@@ -92,8 +129,11 @@ archive_bars <- function(archive, symbols = NULL, interval = "1 day", from = NUL
 # All series of bars with their symbols, or only those that the given symbols
 # may mean.
 bar_series <- function(archive, symbols = NULL) {
-  series <- store_series(archive, shape = "bars",
-    keys = if (!is.null(symbols)) unique(as.character(symbols)))
+  series <- store_series(
+    archive,
+    shape = "bars",
+    keys = if (!is.null(symbols)) unique(as.character(symbols))
+  )
   series$symbol <- bars_symbols(series)
   series
 }
@@ -101,7 +141,10 @@ bar_series <- function(archive, symbols = NULL) {
 # The series of symbols at an interval, one a symbol. NULL where a symbol has no
 # series or several.
 bars_alone <- function(series, interval, symbols, source = NULL) {
-  here <- series[series$frequency == interval$iso & (is.null(source) | series$source %in% source), ]
+  here <- series[
+    series$frequency == interval$iso &
+      (is.null(source) | series$source %in% source),
+  ]
   here <- here[here$symbol %in% symbols, ]
   places <- unique(list_frame(as.list(here)[c("symbol", "source", "dataset")]))
   if (!anyDuplicated(places$symbol) && all(symbols %in% places$symbol)) here
@@ -120,42 +163,69 @@ check_alone <- function(series, interval, symbols) {
 bars_symbols <- function(series) {
   symbol <- as.character(series$key)
   odd <- grep("[:%]", symbol)
-  if (length(odd)) symbol[odd] <- as.character(series_dimensions(series[odd, ])[["symbol"]])
+  if (length(odd)) {
+    symbol[odd] <- as.character(series_dimensions(series[odd, ])[["symbol"]])
+  }
   symbol
 }
 
 check_known <- function(word, known, name) {
   check_text(word, name)
   if (!word %in% known) {
-    vetusta_stop("argument", paste0("The archive has no rows of the ", name, " \"", word, "\"."),
-      todo = suggest_word(word, known))
+    vetusta_stop(
+      "argument",
+      paste0("The archive has no rows of the ", name, " \"", word, "\"."),
+      todo = suggest_word(word, known)
+    )
   }
   word
 }
 
 check_stored <- function(symbol, here, series, interval) {
   matching <- here[here$symbol == symbol, ]
-  places <- if (nrow(matching)) unique(paste0(matching$source, "/", matching$dataset))
+  places <- if (nrow(matching)) {
+    unique(paste0(matching$source, "/", matching$dataset))
+  }
   if (length(places) == 1) {
     return(invisible())
   }
   if (length(places) > 1) {
     several <- length(unique(matching$source)) > 1
-    vetusta_stop("argument",
-      paste0("The archive holds ", symbol, " of ", format(interval), " from several ",
-      if (several) "sources." else "datasets."),
-      todo = if (several) paste0("name it as the source: ",
-      paste(unique(matching$source), collapse = ", "))
-      else paste0("read one with archive_read(): ", paste(places, collapse = ", ")))
+    vetusta_stop(
+      "argument",
+      paste0(
+        "The archive holds ", symbol, " of ", format(interval),
+        " from several ", if (several) "sources." else "datasets."
+      ),
+      todo = if (several) {
+        paste0(
+          "name it as the source: ",
+          paste(unique(matching$source), collapse = ", ")
+        )
+      } else {
+        paste0("read one with archive_read(): ", paste(places, collapse = ", "))
+      }
+    )
   }
   others <- unique(series$frequency[series$symbol == symbol])
   if (length(others)) {
-    vetusta_stop("argument", paste0("The archive holds no ", symbol, " of ", format(interval), "."),
-      todo = paste0("it has the interval ", paste(frequency_text(others), collapse = ", "),
-        "; resample those, or collect"))
+    vetusta_stop(
+      "argument",
+      paste0("The archive holds no ", symbol, " of ", format(interval), "."),
+      todo = paste0(
+        "it has the interval ", paste(frequency_text(others), collapse = ", "),
+        "; resample those, or collect"
+      )
+    )
   }
   near <- nearest_word(symbol, unique(series$symbol))
-  vetusta_stop("argument", paste0("The archive holds no series of the symbol \"", symbol, "\"."),
-    todo = if (is.null(near)) "collect or import it first; `vetusta list` shows the stored series"
-    else paste0("did you mean \"", near, "\"?"))
+  vetusta_stop(
+    "argument",
+    paste0("The archive holds no series of the symbol \"", symbol, "\"."),
+    todo = if (is.null(near)) {
+      "collect or import it first; `vetusta list` shows the stored series"
+    } else {
+      paste0("did you mean \"", near, "\"?")
+    }
+  )
 }

@@ -13,8 +13,11 @@ with_locked_file <- function(file, work, patience = 60) {
   until <- now_seconds() + patience
   while ((lock <- file_lock_cpp(folder)) == -1L) {
     if (now_seconds() > until) {
-      vetusta_stop("export", "Another process is at work on the file.", where = file,
-        todo = "let it end, and give the command again")
+      vetusta_stop(
+        "export", "Another process is at work on the file.",
+        where = file,
+        todo = "let it end, and give the command again"
+      )
     }
     Sys.sleep(0.02)
   }
@@ -47,14 +50,22 @@ beside_file <- function(file) {
 clear_left <- function(folder, stem) {
   all <- list.files(folder, all.files = TRUE)
   base <- sub("[0-9a-f]{6}-$", "", stem)
-  left <- all[startsWith(all, base) & grepl("^[0-9a-f]{6}-[0-9]+-[0-9a-f]+", substring(all,
-    nchar(base) + 1))]
+  left <- all[
+    startsWith(all, base) &
+      grepl("^[0-9a-f]{6}-[0-9]+-[0-9a-f]+", substring(all, nchar(base) + 1))
+  ]
   if (!length(left)) {
     return(invisible())
   }
   here <- startsWith(left, stem)
-  process <- suppressWarnings(as.integer(sub("-.*", "", substring(left, nchar(stem) + 1))))
-  gone <- vapply(process, function(id) is.na(id) || !id %in% ps::ps_pids(), TRUE)
-  old <- as.numeric(Sys.time()) - as.numeric(file.mtime(file.path(folder, left))) > 86400
+  process <- suppressWarnings(
+    as.integer(sub("-.*", "", substring(left, nchar(stem) + 1)))
+  )
+  gone <- vapply(
+    process, function(id) is.na(id) || !id %in% ps::ps_pids(), TRUE
+  )
+  old <- as.numeric(Sys.time()) -
+    as.numeric(file.mtime(file.path(folder, left))) >
+    86400
   unlink(file.path(folder, left[ifelse(here, gone, old)]))
 }

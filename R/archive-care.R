@@ -60,11 +60,20 @@ archive_restore <- function(from, file) {
   check_text(from, "from", "archive")
   check_text(file, "file", "archive")
   if (!file.exists(from)) {
-    vetusta_stop("archive", "There is no such copy.", where = from, todo = "look at the path")
+    vetusta_stop(
+      "archive", "There is no such copy.",
+      where = from,
+      todo = "look at the path"
+    )
   }
   if (same_file(from, file)) {
-    vetusta_stop("archive", "The copy is the archive itself.", where = from,
-      todo = "give the path of the copy, and of the archive whose place it takes")
+    vetusta_stop(
+      "archive", "The copy is the archive itself.",
+      where = from,
+      todo = paste0(
+        "give the path of the copy, and of the archive whose ", "place it takes"
+      )
+    )
   }
   beside <- beside_file(file)
   on.exit(unlink(paste0(beside, c("", "-wal", "-shm", "-journal"))))
@@ -95,7 +104,11 @@ archive_rescue <- function(from, file) {
   check_text(file, "file", "archive")
   check_file_archive(from)
   if (!file.exists(from) || dir.exists(from)) {
-    vetusta_stop("archive", "There is no such file.", where = from, todo = "look at the path")
+    vetusta_stop(
+      "archive", "There is no such file.",
+      where = from,
+      todo = "look at the path"
+    )
   }
   check_new_file(file, from)
   beside <- beside_file(file)
@@ -120,22 +133,43 @@ archive_copy <- function(from, to, progress = interactive(), password = NULL) {
   check_text(from, "from", "archive")
   check_text(to, "to", "archive")
   check_flag(progress, "progress")
-  same <- if (is_server(from) || is_server(to)) identical(from, to) else same_file(from, to)
-  if (same) {
-    vetusta_stop("archive", "The copy is the archive itself.", where = database_named(to),
-      todo = "give the place of another archive")
+  same <- if (is_server(from) || is_server(to)) {
+    identical(from, to)
+  } else {
+    same_file(from, to)
   }
-  source <- archive_open(from, create = FALSE, read_only = TRUE, password = password)
+  if (same) {
+    vetusta_stop(
+      "archive", "The copy is the archive itself.",
+      where = database_named(to),
+      todo = "give the place of another archive"
+    )
+  }
+  source <- archive_open(
+    from,
+    create = FALSE, read_only = TRUE, password = password
+  )
   on.exit(archive_close(source))
-  target <- if (is_server(to)) postgres_store(to, password = password)
-  else file_store(to, TRUE, FALSE)
+  target <- if (is_server(to)) {
+    postgres_store(to, password = password)
+  } else {
+    file_store(to, TRUE, FALSE)
+  }
   on.exit(archive_close(target), add = TRUE)
-  moved <- store_move(source, target, if (progress) copy_shown() else function(...) NULL)
+  moved <- store_move(
+    source, target, if (progress) copy_shown() else function(...) NULL
+  )
   findings <- store_check(target)
   if (any(findings$lost)) {
-    vetusta_stop("archive", paste0("The copy is damaged: ", findings$where[findings$lost][1], " ",
-      findings$finding[findings$lost][1], "."), where = target$path,
-      todo = "check the archive itself: vetusta archive check")
+    vetusta_stop(
+      "archive",
+      paste0(
+        "The copy is damaged: ", findings$where[findings$lost][1], " ",
+        findings$finding[findings$lost][1], "."
+      ),
+      where = target$path,
+      todo = "check the archive itself: vetusta archive check"
+    )
   }
   sql_do(target, "DELETE FROM meta WHERE name = 'copy'")
   as_rows(moved)
@@ -145,30 +179,46 @@ archive_copy <- function(from, to, progress = interactive(), password = NULL) {
 copy_shown <- function(envir = parent.frame()) {
   show <- progress_line(envir)
   function(table, rows, done) {
-    show(function(width) paste0("copying ", table, ": ", thousands(done), " of ", thousands(rows)))
+    show(
+      function(width) {
+        paste0(
+          "copying ", table, ": ", thousands(done), " of ", thousands(rows)
+        )
+      }
+    )
   }
 }
 
 check_new_file <- function(file, archive) {
   if (same_file(file, archive)) {
-    vetusta_stop("archive", "This is the archive itself.", where = file,
-      todo = "give the path of a file that is not there yet")
+    vetusta_stop(
+      "archive", "This is the archive itself.",
+      where = file,
+      todo = "give the path of a file that is not there yet"
+    )
   }
   if (file.exists(file)) {
-    vetusta_stop("archive", "The file is there already, and is not written over.", where = file,
-      todo = "give the path of a file that is not there yet")
+    vetusta_stop(
+      "archive", "The file is there already, and is not written over.",
+      where = file, todo = "give the path of a file that is not there yet"
+    )
   }
   if (!dir.exists(dirname(file))) {
-    vetusta_stop("archive", "The folder for the file is not there.", where = dirname(file),
-      todo = "make it, or give another path")
+    vetusta_stop(
+      "archive", "The folder for the file is not there.",
+      where = dirname(file), todo = "make it, or give another path"
+    )
   }
 }
 
 # These commands need an archive that is a file.
 check_file_archive <- function(path) {
   if (is_server(path)) {
-    vetusta_stop("archive", "This is done with an archive in a file, and not with a server's.",
-      where = path, todo = "copy it: vetusta archive copy FROM TO")
+    vetusta_stop(
+      "archive",
+      "This is done with an archive in a file, and not with a server's.",
+      where = path, todo = "copy it: vetusta archive copy FROM TO"
+    )
   }
 }
 
@@ -180,9 +230,15 @@ same_file <- function(a, b) {
 place_archive <- function(beside, file) {
   reason <- file_sync_cpp(beside)
   if (nzchar(reason) || !file.rename(beside, file)) {
-    vetusta_stop("archive", paste0("The copy cannot be written", if (nzchar(reason)) paste0(": ",
-      reason), "."), where = file,
-      todo = "look at the rights of its folder and the room on the disk")
+    vetusta_stop(
+      "archive",
+      paste0(
+        "The copy cannot be written", if (nzchar(reason)) paste0(": ", reason),
+        "."
+      ),
+      where = file,
+      todo = "look at the rights of its folder and the room on the disk"
+    )
   }
   invisible(file)
 }
@@ -193,14 +249,19 @@ check_not_in_use <- function(file) {
     return(invisible())
   }
   # a file that is no readable archive may be replaced
-  archive <- tryCatch(archive_open(file, create = FALSE, read_only = TRUE),
-    vetusta_error = function(e) NULL)
+  archive <- tryCatch(
+    archive_open(file, create = FALSE, read_only = TRUE),
+    vetusta_error = function(e) NULL
+  )
   if (is.null(archive)) {
     return(invisible())
   }
   busy <- tryCatch(store_in_use(archive), finally = archive_close(archive))
   if (busy) {
-    vetusta_stop("archive", "A collector is at the archive.", where = file,
-      todo = "let it end, or stop it, and restore then")
+    vetusta_stop(
+      "archive", "A collector is at the archive.",
+      where = file,
+      todo = "let it end, or stop it, and restore then"
+    )
   }
 }

@@ -23,9 +23,16 @@
 archive_collectors <- function(archive) {
   check_archive(archive)
   collectors <- store_collectors(archive)
-  as_rows(list(host = as.character(collectors$host), process = as.numeric(collectors$process),
-    since = utc(as.numeric(collectors$started)), doing = as.character(collectors$doing),
-    requests = as.numeric(collectors$requests),
-    silent = pmax(0, store_now(archive) - as.numeric(collectors$seen)),
-    lease = as.numeric(collectors$lease), gone = as.logical(collectors$gone)))
+  as_rows(
+    list(
+      host = as.character(collectors$host),
+      process = as.numeric(collectors$process),
+      since = utc(as.numeric(collectors$started)),
+      doing = as.character(collectors$doing),
+      requests = as.numeric(collectors$requests),
+      silent = pmax(0, store_now(archive) - as.numeric(collectors$seen)),
+      lease = as.numeric(collectors$lease),
+      gone = as.logical(collectors$gone)
+    )
+  )
 }

@@ -35,14 +35,21 @@ archive_drop <- function(archive, what, backup = NULL, dry = FALSE) {
   matches <- if (length(named)) archive_find(archive, named)
   catalogue <- store_series(archive)
   series <- catalogue[series_id(catalogue) %in% matches$id, , drop = FALSE]
-  gone <- as_rows(list(id = c(known[known %in% what], matches$id),
-    rows = c(as.numeric(rows$rows), as.numeric(matches$rows))))
+  gone <- as_rows(
+    list(
+      id = c(known[known %in% what], matches$id),
+      rows = c(as.numeric(rows$rows), as.numeric(matches$rows))
+    )
+  )
   if (dry) {
     return(gone)
   }
   if (store_in_use(archive)) {
-    vetusta_stop("archive", "A collector is at the archive.", where = archive$path,
-      todo = "let it end, or stop it, and give the command again")
+    vetusta_stop(
+      "archive", "A collector is at the archive.",
+      where = archive$path,
+      todo = "let it end, or stop it, and give the command again"
+    )
   }
   backup <- backup %||% drop_backup(archive)
   archive_backup(archive, backup)
@@ -56,6 +63,11 @@ archive_drop <- function(archive, what, backup = NULL, dry = FALSE) {
 drop_backup <- function(archive) {
   folder <- if (is_server(archive$path)) "." else dirname(archive$path)
   name <- sub("[.]sqlite$", "", archive_label(archive$path))
-  file.path(folder, paste0(name, "-before-drop-", format(Sys.time(), "%Y%m%dT%H%M%S", tz = "UTC"),
-    ".sqlite"))
+  file.path(
+    folder,
+    paste0(
+      name, "-before-drop-", format(Sys.time(), "%Y%m%dT%H%M%S", tz = "UTC"),
+      ".sqlite"
+    )
+  )
 }

@@ -13,7 +13,9 @@ dataset_facts_put <- function(archive, source, dataset, facts) {
   new <- old
   new[names(facts)] <- facts
   if (!identical(old, new)) {
-    store_structure_put(archive, source, paste0("facts:", dataset), NA, NA, serialize(new, NULL))
+    store_structure_put(
+      archive, source, paste0("facts:", dataset), NA, NA, serialize(new, NULL)
+    )
   }
   invisible(new)
 }
@@ -26,11 +28,16 @@ with_dataset_facts <- function(table, archive, series, language = "en") {
   names <- as.character(series_dimensions(series)[["symbol"]] %||% series$key)
   known <- !is.na(titles) & !duplicated(names)
   # a dataset with one series has that series' title
-  facts$title <- if (any(known)) stats::setNames(titles[known], names[known])
-  else if (length(unique(names)) == 1 && length(facts$title) && series$shape[1] != "bars") {
+  facts$title <- if (any(known)) {
+    stats::setNames(titles[known], names[known])
+  } else if (length(unique(names)) == 1 &&
+    length(facts$title) &&
+    series$shape[1] != "bars") {
     stats::setNames(facts$title[[1]], names[1])
   }
-  if (startsWith(series$frequency[1], "P")) facts$interval <- time_interval(series$frequency[1])
+  if (startsWith(series$frequency[1], "P")) {
+    facts$interval <- time_interval(series$frequency[1])
+  }
   facts$source <- paste0(series$source[1], "/", series$dataset[1])
   with_facts(table, facts)
 }
@@ -39,7 +46,9 @@ with_dataset_facts <- function(table, archive, series, language = "en") {
 # or place in a directory of their source. NA where none is stored.
 archive_titles <- function(archive, series, language = "en") {
   out <- rep(NA_character_, nrow(series))
-  groups <- split(seq_len(nrow(series)), paste(series$source, series$dataset, sep = "\r"))
+  groups <- split(
+    seq_len(nrow(series)), paste(series$source, series$dataset, sep = "\r")
+  )
   for (rows in groups) {
     part <- series[rows, ]
     labels <- archive_labels(archive, part$source[1], part$dataset[1])
@@ -57,13 +66,21 @@ archive_titles <- function(archive, series, language = "en") {
 
 # Names of instruments and places by key, from the directories of a source.
 store_named <- function(store, source, keys) {
-  datasets <- sql_get(store, "SELECT DISTINCT dataset FROM types WHERE source = ?
-    AND name = 'name'", list(source))$dataset
+  datasets <- sql_get(
+    store,
+    "SELECT DISTINCT dataset FROM types WHERE source = ?
+    AND name = 'name'",
+    list(source)
+  )$dataset
   records <- lapply(datasets, function(dataset) {
-    sql_get(store, "SELECT key, body FROM (SELECT key, body, row_number() OVER (PARTITION BY key
-      ORDER BY known DESC) AS nth FROM records WHERE source = ? AND dataset = ? AND shape IN
-      ('instruments', 'places') AND key IN @texts) r WHERE nth = 1",
-      list(source, dataset, json_array(keys)))
+    sql_get(
+      store,
+      "SELECT key, body FROM (SELECT key, body, row_number() OVER (PARTITION
+      BY key ORDER BY known DESC) AS nth FROM records WHERE source = ? AND
+      dataset = ? AND shape IN ('instruments', 'places') AND key IN @texts) r
+      WHERE nth = 1",
+      list(source, dataset, json_array(keys))
+    )
   })
   records <- do.call(rbind, records)
   if (!NROW(records)) {
@@ -98,25 +115,44 @@ store_named <- function(store, source, keys) {
 #' archive_schema(archive)
 archive_schema <- function(archive, source = NULL, dataset = NULL) {
   check_archive(archive)
-  types <- sql_get(archive, "SELECT source, dataset, name, type FROM types
-    ORDER BY source, dataset, name")
+  types <- sql_get(
+    archive,
+    "SELECT source, dataset, name, type FROM types
+    ORDER BY source, dataset, name"
+  )
   if (!is.null(source)) {
-    types <- types[types$source == check_known(source, unique(types$source), "source"), ]
+    types <- types[
+      types$source == check_known(source, unique(types$source), "source"),
+    ]
   }
   if (!is.null(dataset)) {
-    types <- types[types$dataset == check_known(dataset, unique(types$dataset), "dataset"), ]
+    types <- types[
+      types$dataset == check_known(dataset, unique(types$dataset), "dataset"),
+    ]
   }
   changed <- store_notes(archive, "widened")
   key <- function(x, name) paste(x$source, x$dataset, name, sep = "\r")
   unit <- rep(NA_character_, nrow(types))
-  for (place in split(seq_len(nrow(types)), paste(types$source, types$dataset, sep = "\r"))) {
-    known <- dataset_facts(archive, types$source[place[1]], types$dataset[place[1]])$unit
+  for (place in split(
+    seq_len(nrow(types)), paste(types$source, types$dataset, sep = "\r")
+  )) {
+    known <- dataset_facts(
+      archive, types$source[place[1]], types$dataset[place[1]]
+    )$unit
     if (length(known)) unit[place] <- unname(known[types$name[place]])
   }
-  as_rows(list(source = as.character(types$source), dataset = as.character(types$dataset),
-    column = as.character(types$name), type = as.character(types$type), unit = unit,
-    changed = as.character(changed$value)[match(key(types, types$name),
-      key(changed, changed$key))]))
+  as_rows(
+    list(
+      source = as.character(types$source),
+      dataset = as.character(types$dataset),
+      column = as.character(types$name),
+      type = as.character(types$type),
+      unit = unit,
+      changed = as.character(changed$value)[
+        match(key(types, types$name), key(changed, changed$key))
+      ]
+    )
+  )
 }
 
 # The rows of a table that were known at an instant. The store has left out
@@ -139,7 +175,9 @@ shape_ends <- list(
     end_times(with_shape(list_frame(list(time = time)), "vetusta_bars"), facts)
   },
   observations = function(time, frequency, facts) {
-    if (identical(frequency, "I")) return(as.numeric(time))
+    if (identical(frequency, "I")) {
+      return(as.numeric(time))
+    }
     first <- epoch_days(floor(as.numeric(time) / 86400))
     code <- if (nzchar(frequency)) frequency else guess_frequency(first)
     period_ends(first, rep(code, length(first)), facts$zone)
@@ -154,9 +192,16 @@ rows_known <- function(archive, series, read) {
     at <- which(read$owner == i & is.na(known))
     facts <- dataset_facts(archive, series$source[i], series$dataset[i])
     facts <- frame_facts(with_facts(list(), facts))
-    end <- shape_ends[[series$shape[i]]](read$columns$time[at], series$frequency[i], facts)
-    known[at] <- if (is.null(facts$delay)) end
-    else as.numeric(shift_instant(utc(end), facts$delay, 1, facts$zone))
+    end <- shape_ends[[series$shape[i]]](
+      read$columns$time[at], series$frequency[i], facts
+    )
+    known[
+      at
+    ] <- if (is.null(facts$delay)) {
+      end
+    } else {
+      as.numeric(shift_instant(utc(end), facts$delay, 1, facts$zone))
+    }
   }
   utc(known)
 }

@@ -7,13 +7,22 @@ series_id <- function(series) {
   if (!length(series$key)) {
     return(character())
   }
-  paste0(series$source, "/", series$dataset, "/", series$key,
-    ifelse(nzchar(series$frequency), paste0("@", frequency_text(series$frequency)), ""))
+  paste0(
+    series$source, "/", series$dataset, "/", series$key,
+    ifelse(
+      nzchar(series$frequency), paste0("@", frequency_text(series$frequency)),
+      ""
+    )
+  )
 }
 
 frequency_text <- function(frequency) {
   known <- unique(frequency)
-  text <- vapply(known, function(code) if (grepl("^P", code)) format(time_interval(code)) else code, "")
+  text <- vapply(
+    known,
+    function(code) if (grepl("^P", code)) format(time_interval(code)) else code,
+    ""
+  )
   unname(text[match(frequency, known)])
 }
 
@@ -44,13 +53,19 @@ archive_find <- function(archive, ids = NULL) {
   check_text(ids, "ids", several = TRUE)
   numbers <- numbers_by_key(archive, ids)
   if (!is.null(numbers)) {
-    listed <- series_listed(archive, store_series(archive, sizes = TRUE, ids = unique(numbers)))
+    listed <- series_listed(
+      archive, store_series(archive, sizes = TRUE, ids = unique(numbers))
+    )
     return(series_at(listed, match(unique(numbers), attr(listed, "numbers"))))
   }
   numbers <- series_numbers(archive, ids)
-  listed <- series_listed(archive, store_series(archive, sizes = TRUE, ids = unique(numbers)))
+  listed <- series_listed(
+    archive, store_series(archive, sizes = TRUE, ids = unique(numbers))
+  )
   # a series without rows is not listed
-  series_at(listed, stats::na.omit(match(unique(numbers), attr(listed, "numbers"))))
+  series_at(
+    listed, stats::na.omit(match(unique(numbers), attr(listed, "numbers")))
+  )
 }
 
 # The numbers of series by IDs of any form. The database searches by the text of
@@ -74,27 +89,55 @@ id_candidates <- function(archive, path) {
   # the database ignores case in ASCII only, so other letters match any
   # character
   literal <- gsub("[^ -~]", "_", gsub("([!%_])", "!\\1", tolower(path)))
-  ends <- if (grepl("[*?]", path)) paste0("%", gsub("?", "_", gsub("*", "%", literal, fixed = TRUE),
-    fixed = TRUE)) else c(paste0("%", literal), paste0("%", literal, ":%"))
-  store_series_stored(archive, paste(c(rep("lower(full_name) LIKE ? ESCAPE '!'", length(ends)),
-    "s.dataset = ?", "s.source || '/' || s.dataset = ?"), collapse = " OR "),
-    as.list(c(ends, path, path)))
+  ends <- if (grepl("[*?]", path)) {
+    paste0(
+      "%", gsub("?", "_", gsub("*", "%", literal, fixed = TRUE), fixed = TRUE)
+    )
+  } else {
+    c(paste0("%", literal), paste0("%", literal, ":%"))
+  }
+  store_series_stored(
+    archive,
+    paste(
+      c(
+        rep("lower(full_name) LIKE ? ESCAPE '!'", length(ends)),
+        "s.dataset = ?", "s.source || '/' || s.dataset = ?"
+      ),
+      collapse = " OR "
+    ),
+    as.list(c(ends, path, path))
+  )
 }
 
 # Names of the series that have rows, or of those that match a condition.
 store_series_stored <- function(store, where = NULL, params = NULL) {
   named <- "s.source || '/' || s.dataset || '/' || s.key"
   rows <- c("segments", "moved")
-  sql_get(store, paste0("SELECT s.id, s.source, s.dataset, s.key, s.frequency FROM series s
-    WHERE (", paste0("EXISTS (SELECT 1 FROM ", rows, " g WHERE g.series = s.id)",
-      collapse = " OR "), ")",
-    if (!is.null(where)) paste0(" AND (", gsub("full_name", named, where, fixed = TRUE), ")"),
-    " ORDER BY s.source, s.dataset, s.key, s.frequency"), params)
+  sql_get(
+    store,
+    paste0(
+      "SELECT s.id, s.source, s.dataset, s.key, s.frequency FROM series s
+    WHERE (",
+      paste0(
+        "EXISTS (SELECT 1 FROM ", rows, " g WHERE g.series = s.id)",
+        collapse = " OR "
+      ),
+      ")",
+      if (!is.null(where)) {
+        paste0(" AND (", gsub("full_name", named, where, fixed = TRUE), ")")
+      },
+      " ORDER BY s.source, s.dataset, s.key, s.frequency"
+    ),
+    params
+  )
 }
 
 # Rows of a table of series, with their numbers.
 series_at <- function(series, rows) {
-  structure(as_rows(lapply(as.list(series), `[`, rows)), numbers = attr(series, "numbers")[rows])
+  structure(
+    as_rows(lapply(as.list(series), `[`, rows)),
+    numbers = attr(series, "numbers")[rows]
+  )
 }
 
 # The numbers of series where each ID gives the key of exactly one. NULL where
@@ -106,10 +149,16 @@ numbers_by_key <- function(archive, ids) {
       return(NULL)
     }
     parts <- strsplit(asked$path, "/", fixed = TRUE)[[1]]
-    ends <- vapply(seq_along(parts), function(i) paste(parts[i:length(parts)], collapse = "/"), "")
-    series <- sql_get(archive, "SELECT id, source, dataset, key, frequency FROM series
+    ends <- vapply(
+      seq_along(parts),
+      function(i) paste(parts[i:length(parts)], collapse = "/"), ""
+    )
+    series <- sql_get(
+      archive,
+      "SELECT id, source, dataset, key, frequency FROM series
       WHERE key IN @texts OR key LIKE ? ESCAPE '!'",
-      list(json_array(ends), paste0("%/", gsub("([!%_])", "!\\1", asked$path))))
+      list(json_array(ends), paste0("%/", gsub("([!%_])", "!\\1", asked$path)))
+    )
     rows <- id_hits(asked, series, ways = 1:2)
     if (length(rows) == 1) series$id[rows]
   })
@@ -119,14 +168,20 @@ numbers_by_key <- function(archive, ids) {
 id_rows <- function(id, series, archive) {
   asked <- id_parts(id)
   rows <- id_hits(asked, series)
-  if (!length(rows)) rows <- unlist(lapply(id_labels(asked$path, series, archive),
-    function(path) {
-    id_hits(list(path = path, frequency = asked$frequency), series)
-  }))
+  if (!length(rows)) {
+    rows <- unlist(
+      lapply(id_labels(asked$path, series, archive), function(path) {
+        id_hits(list(path = path, frequency = asked$frequency), series)
+      })
+    )
+  }
   rows <- unique(rows)
   if (!length(rows)) stop_no_series(id, asked, series)
-  whole <- asked$path %in% c(paste0(series$source, "/", series$dataset)[rows], series$dataset[rows])
-  if (length(rows) > 1 && !whole && !grepl("[*?]", asked$path)) stop_several(id, series[rows, ])
+  whole <- asked$path %in%
+    c(paste0(series$source, "/", series$dataset)[rows], series$dataset[rows])
+  if (length(rows) > 1 && !whole && !grepl("[*?]", asked$path)) {
+    stop_several(id, series[rows, ])
+  }
   rows
 }
 
@@ -145,27 +200,41 @@ id_parts <- function(id) {
 id_hits <- function(asked, series, ways = 1:6) {
   path <- asked$path
   full <- paste(series$source, series$dataset, series$key, sep = "/")
-  fits <- if (is.null(asked$frequency)) rep(TRUE, nrow(series))
-  else frequency_fits(asked$frequency, series$frequency)
+  fits <- if (is.null(asked$frequency)) {
+    rep(TRUE, nrow(series))
+  } else {
+    frequency_fits(asked$frequency, series$frequency)
+  }
   if (grepl("[*?]", path)) {
-    return(which(fits &
-      grepl(paste0("(^|/)", path_pattern(path), "$"), full, perl = TRUE, ignore.case = TRUE)))
+    return(
+      which(
+        fits &
+          grepl(
+            paste0("(^|/)", path_pattern(path), "$"), full,
+            perl = TRUE,
+            ignore.case = TRUE
+          )
+      )
+    )
   }
   all_ways <- list(
     function() full == path,
     function() series$key == path | endsWith(full, paste0("/", path)),
     function() {
       tolower(series$key) == tolower(path) |
-      endsWith(tolower(full), paste0("/", tolower(path)))
+        endsWith(tolower(full), paste0("/", tolower(path)))
     },
     # all sides of a symbol
     function() {
       sub(":[^:]*$", "", series$key) == path |
-      endsWith(sub(":[^:]*$", "", full), paste0("/", path))
+        endsWith(sub(":[^:]*$", "", full), paste0("/", path))
     },
     # all series of a dataset
     function() paste0(series$source, "/", series$dataset) == path,
-    function() series$dataset == path & length(unique(series$source[series$dataset == path])) == 1
+    function() {
+      series$dataset == path &
+        length(unique(series$source[series$dataset == path])) == 1
+    }
   )
   for (way in all_ways[ways]) {
     rows <- which(fits & way())
@@ -182,12 +251,18 @@ path_pattern <- function(path) {
   signs <- strsplit(path, "")[[1]]
   special <- !grepl("[[:alnum:] _-]", signs)
   signs[special] <- paste0("\\", signs[special])
-  paste(ifelse(signs == "\\*", ".*", ifelse(signs == "\\?", ".", signs)), collapse = "")
+  paste(
+    ifelse(signs == "\\*", ".*", ifelse(signs == "\\?", ".", signs)),
+    collapse = ""
+  )
 }
 
 # Whether a frequency matches the text: a length of time, a code, or its word.
 frequency_fits <- function(text, frequency) {
-  iso <- tryCatch(time_interval(text)$iso, vetusta_error = function(e) NA_character_)
+  iso <- tryCatch(
+    time_interval(text)$iso,
+    vetusta_error = function(e) NA_character_
+  )
   word <- names(frequency_words)[match(tolower(text), frequency_words)]
   frequency %in% c(iso, toupper(text), word)
 }
@@ -197,13 +272,22 @@ frequency_fits <- function(text, frequency) {
 id_labels <- function(path, series, archive) {
   parts <- strsplit(path, "/", fixed = TRUE)[[1]]
   last <- parts[length(parts)]
-  before <- if (length(parts) > 1) paste0(paste(parts[-length(parts)], collapse = "/"), "/") else ""
-  c(dimension_labels(before, last, series, archive), name_labels(last, series, archive))
+  before <- if (length(parts) > 1) {
+    paste0(paste(parts[-length(parts)], collapse = "/"), "/")
+  } else {
+    ""
+  }
+  c(
+    dimension_labels(before, last, series, archive),
+    name_labels(last, series, archive)
+  )
 }
 
 dimension_labels <- function(before, key, series, archive) {
   datasets <- unique(as.data.frame(series[c("source", "dataset")]))
-  datasets <- datasets[endsWith(paste0(datasets$source, "/", datasets$dataset, "/"), before), ]
+  datasets <- datasets[
+    endsWith(paste0(datasets$source, "/", datasets$dataset, "/"), before),
+  ]
   texts <- strsplit(key, ".", fixed = TRUE)[[1]]
   unlist(lapply(seq_len(nrow(datasets)), function(i) {
     lists <- archive_labels(archive, datasets$source[i], datasets$dataset[i])
@@ -211,7 +295,9 @@ dimension_labels <- function(before, key, series, archive) {
       return(NULL)
     }
     codes <- Map(function(text, list) code_of_label(text, list), texts, lists)
-    if (all(lengths(codes) == 1)) paste0(before, paste(unlist(codes), collapse = "."))
+    if (all(lengths(codes) == 1)) {
+      paste0(before, paste(unlist(codes), collapse = "."))
+    }
   }))
 }
 
@@ -248,23 +334,38 @@ name_columns <- c(instruments = "symbol", places = "place")
 
 stop_no_series <- function(id, asked, series) {
   if (!nrow(series)) {
-    vetusta_stop("argument", "The archive holds no series yet.",
-      todo = "collect or import something first")
+    vetusta_stop(
+      "argument", "The archive holds no series yet.",
+      todo = "collect or import something first"
+    )
   }
   # the key may be right and the frequency wrong
-  others <- if (!is.null(asked$frequency)) id_hits(list(path = asked$path), series)
+  others <- if (!is.null(asked$frequency)) {
+    id_hits(list(path = asked$path), series)
+  }
   if (length(others)) {
-    vetusta_stop("argument",
-      paste0("The archive holds no ", asked$path, " of \"", asked$frequency, "\"."),
-      todo = paste0("it has ",
+    vetusta_stop(
+      "argument",
+      paste0(
+        "The archive holds no ", asked$path, " of \"", asked$frequency, "\"."
+      ),
+      todo = paste0(
+        "it has ",
         paste(utils::head(series_id(series[others, ]), 5), collapse = ", "),
-        "; resample those, or collect"))
+        "; resample those, or collect"
+      )
+    )
   }
   near <- nearest_ids(asked$path, series)
-  vetusta_stop("argument", paste0("The archive holds no series with the ID \"", id, "\"."),
-    todo = if (length(near)) paste0("did you mean ", paste0("\"", near, "\"", collapse = " or "),
-      "?")
-    else "`vetusta list` shows the stored series; collect or import it first")
+  vetusta_stop(
+    "argument",
+    paste0("The archive holds no series with the ID \"", id, "\"."),
+    todo = if (length(near)) {
+      paste0("did you mean ", paste0("\"", near, "\"", collapse = " or "), "?")
+    } else {
+      "`vetusta list` shows the stored series; collect or import it first"
+    }
+  )
 }
 
 # The most similar series IDs, by the key or the whole ID.
@@ -274,17 +375,28 @@ nearest_ids <- function(path, series, most = 3) {
   known <- utils::head(unique(series$key), 5000)
   by_key <- utils::adist(tolower(last), tolower(known))[1, ]
   near <- known[order(by_key)][sort(by_key) <= max(2, nchar(last) / 3)]
-  rows <- unlist(lapply(utils::head(near, most), function(key) which(series$key == key)))
+  rows <- unlist(
+    lapply(utils::head(near, most), function(key) which(series$key == key))
+  )
   if (!length(rows) && grepl("/", path)) {
-    distance <- utils::adist(tolower(path), tolower(utils::head(full, 5000)))[1, ]
-    rows <- which(distance == min(distance) & distance <= max(3, nchar(path) / 3))
+    distance <- utils::adist(tolower(path), tolower(utils::head(full, 5000)))[
+      1,
+    ]
+    rows <- which(
+      distance == min(distance) & distance <= max(3, nchar(path) / 3)
+    )
   }
   utils::head(series_id(series[unique(rows), ]), most)
 }
 
 stop_several <- function(id, series) {
   shown <- utils::head(series_id(series), 6)
-  vetusta_stop("argument", paste0("The series ID \"", id, "\" means ", nrow(series), " series."),
-    todo = paste0("name one of them, or use a pattern: ", paste(shown, collapse = ", "),
-      if (nrow(series) > 6) " and more"))
+  vetusta_stop(
+    "argument",
+    paste0("The series ID \"", id, "\" means ", nrow(series), " series."),
+    todo = paste0(
+      "name one of them, or use a pattern: ", paste(shown, collapse = ", "),
+      if (nrow(series) > 6) " and more"
+    )
+  )
 }

@@ -25,43 +25,68 @@
 #' @export
 #' @examples
 #' file <- tempfile(fileext = ".csv")
-#' writeLines(c("My broker", "", "Day;Close", "13.03.2026;1.234,50", "16.03.2026;1.250,25"), file)
+#' writeLines(
+#'   c(
+#'     "My broker", "", "Day;Close", "13.03.2026;1.234,50",
+#'     "16.03.2026;1.250,25"
+#'   ),
+#'   file
+#' )
 #' archive_import_form(file)
-archive_import_form <- function(file, skip = NULL, separator = NULL, decimal = NULL,
-  thousands = NULL, dates = NULL, encoding = NULL, nothing = NULL, sheet = NULL) {
+archive_import_form <- function(file, skip = NULL, separator = NULL,
+                                decimal = NULL, thousands = NULL, dates = NULL,
+                                encoding = NULL, nothing = NULL, sheet = NULL) {
   check_import_file(file)
-  form <- list(skip = skip, separator = separator, decimal = decimal, thousands = thousands,
-    dates = dates, encoding = encoding, nothing = nothing, sheet = sheet)
+  form <- list(
+    skip = skip, separator = separator, decimal = decimal,
+    thousands = thousands, dates = dates, encoding = encoding,
+    nothing = nothing, sheet = sheet
+  )
   form <- form[!vapply(form, is.null, TRUE)]
   check_import_form(form)
   book <- is_workbook(file)
   lines <- if (!book) form_lines(file, form$encoding %||% file_encoding(file))
   form$encoding <- form$encoding %||% if (book) "UTF-8" else file_encoding(file)
   if (!book) form$separator <- form$separator %||% lines_separator(lines)
-  cells <- if (book) sheet_cells(file, form$sheet) else lines_cells(lines, form$separator)
+  cells <- if (book) {
+    sheet_cells(file, form$sheet)
+  } else {
+    lines_cells(lines, form$separator)
+  }
   form$skip <- form$skip %||% cells_skip(cells)
   body <- as.vector(cells[-seq_len(min(form$skip + 1, nrow(cells))), ])
   body <- body[nzchar(body)]
   marks <- numbers_marks(body)
   days <- dates_order(body)
-  doubts <- c(if (is.null(form$decimal)) marks$doubt, if (is.null(form$dates)) days$doubt)
+  doubts <- c(
+    if (is.null(form$decimal)) marks$doubt, if (is.null(form$dates)) days$doubt
+  )
   form$decimal <- form$decimal %||% marks$decimal
   form$thousands <- form$thousands %||%
     if (form$decimal == marks$decimal) marks$thousands else ""
   form$dates <- form$dates %||% days$order
-  structure(c(form[order(names(form))], list(doubts = doubts)), class = "vetusta_import_form")
+  structure(
+    c(form[order(names(form))], list(doubts = doubts)),
+    class = "vetusta_import_form"
+  )
 }
 
-import_form_choices <- list(separator = c(",", ";", "|", "\t"), decimal = c(".", ","),
-  thousands = c("", ",", ".", "'", " "), dates = c("ymd", "dmy", "mdy"),
-  encoding = c("UTF-8", "latin1", "UTF-16LE", "UTF-16BE"))
+import_form_choices <- list(
+  separator = c(",", ";", "|", "\t"),
+  decimal = c(".", ","),
+  thousands = c("", ",", ".", "'", " "),
+  dates = c("ymd", "dmy", "mdy"),
+  encoding = c("UTF-8", "latin1", "UTF-16LE", "UTF-16BE")
+)
 
 check_import_form <- function(form) {
   for (name in intersect(names(import_form_choices), names(form))) {
     check_choice(form[[name]], name, import_form_choices[[name]], "import")
   }
   if (!is.null(form$skip)) check_count(form$skip, "skip", "import", least = 0)
-  if (!is.null(form$nothing)) check_text(form$nothing, "nothing", "import", several = TRUE)
+  if (!is.null(form$nothing)) {
+    check_text(form$nothing, "nothing", "import", several = TRUE)
+  }
   if (!is.null(form$sheet)) check_text(form$sheet, "sheet", "import")
 }
 
@@ -71,30 +96,47 @@ is_workbook <- function(file) {
 
 file_encoding <- function(file) {
   bytes <- readBin(file, "raw", 1e6)
-  if (identical(bytes[1:2], as.raw(c(0xff, 0xfe)))) return("UTF-16LE")
-  if (identical(bytes[1:2], as.raw(c(0xfe, 0xff)))) return("UTF-16BE")
+  if (identical(bytes[1:2], as.raw(c(0xff, 0xfe)))) {
+    return("UTF-16LE")
+  }
+  if (identical(bytes[1:2], as.raw(c(0xfe, 0xff)))) {
+    return("UTF-16BE")
+  }
   bytes <- bytes[bytes != 0]
   # the sample may end within a character
-  valid <- vapply(0:3, function(cut) validUTF8(rawToChar(utils::head(bytes, length(bytes) - cut))),
-    TRUE)
+  valid <- vapply(
+    0:3,
+    function(cut) validUTF8(rawToChar(utils::head(bytes, length(bytes) - cut))),
+    TRUE
+  )
   if (any(valid)) "UTF-8" else "latin1"
 }
 
 form_lines <- function(file, encoding) {
   bytes <- readBin(file, "raw", file.size(file))
-  text <- iconv(list(bytes), if (encoding == "latin1") "CP1252" else encoding, "UTF-8",
-    sub = "byte")[[1]]
-  strsplit(sub("^\ufeff", "", gsub("\r\n?", "\n", text)), "\n", fixed = TRUE)[[1]]
+  text <- iconv(
+    list(bytes), if (encoding == "latin1") "CP1252" else encoding, "UTF-8",
+    sub = "byte"
+  )[[
+    1
+  ]]
+  strsplit(sub("^\ufeff", "", gsub("\r\n?", "\n", text)), "\n", fixed = TRUE)[[
+    1
+  ]]
 }
 
 # The separator that occurs equally often in most lines.
 lines_separator <- function(lines) {
   lines <- utils::head(lines[nzchar(trimws(lines))], 200)
-  score <- vapply(import_form_choices$separator, function(mark) {
-    count <- lengths(regmatches(lines, gregexpr(mark, lines, fixed = TRUE)))
-    usual <- as.integer(names(which.max(table(count[count > 0]))))
-    if (length(usual)) mean(count == usual) * min(usual, 3) else 0
-  }, 0)
+  score <- vapply(
+    import_form_choices$separator,
+    function(mark) {
+      count <- lengths(regmatches(lines, gregexpr(mark, lines, fixed = TRUE)))
+      usual <- as.integer(names(which.max(table(count[count > 0]))))
+      if (length(usual)) mean(count == usual) * min(usual, 3) else 0
+    },
+    0
+  )
   # a comma may be a decimal mark, so another separator wins a tie
   score[","] <- score[","] * 0.9
   names(which.max(score))
@@ -108,18 +150,29 @@ lines_cells <- function(lines, separator) {
     return(out)
   }
   read <- function(text) {
-    suppressWarnings(data.table::fread(text = text, sep = separator, header = FALSE,
-      colClasses = "character", quote = "\"", fill = TRUE, strip.white = TRUE, na.strings = NULL))
+    suppressWarnings(
+      data.table::fread(
+        text = text, sep = separator, header = FALSE, colClasses = "character",
+        quote = "\"", fill = TRUE, strip.white = TRUE, na.strings = NULL
+      )
+    )
   }
-  whole <- tryCatch(read(c(paste(rep("x", 200), collapse = separator), lines[there])),
-    error = function(e) NULL)
+  whole <- tryCatch(
+    read(c(paste(rep("x", 200), collapse = separator), lines[there])),
+    error = function(e) NULL
+  )
   # an unclosed quotation mark joins lines; then each line is read alone
   if (NROW(whole) == length(there) + 1) {
     whole <- as.matrix(whole)[-1, , drop = FALSE]
   } else {
-    parts <- lapply(lines[there], function(line) unlist(read(line), use.names = FALSE))
+    parts <- lapply(
+      lines[there], function(line) unlist(read(line), use.names = FALSE)
+    )
     width <- max(lengths(parts))
-    whole <- do.call(rbind, lapply(parts, function(part) c(part, rep("", width))[seq_len(width)]))
+    whole <- do.call(
+      rbind,
+      lapply(parts, function(part) c(part, rep("", width))[seq_len(width)])
+    )
   }
   whole[is.na(whole)] <- ""
   used <- max(c(1, which(apply(whole != "", 2, any))))
@@ -130,29 +183,51 @@ lines_cells <- function(lines, separator) {
 
 sheet_cells <- function(file, sheet) {
   needs_sheets()
-  rows <- other_errors({
-    book <- openxlsx2::wb_load(file)
-    known <- unname(book$get_sheet_names())
-    if (!is.null(sheet) && !sheet %in% known) {
-      vetusta_stop("import", paste0("The workbook has no sheet \"", sheet, "\"."), where = file,
-        todo = suggest_word(sheet, known))
+  rows <- other_errors(
+    {
+      book <- openxlsx2::wb_load(file)
+      known <- unname(book$get_sheet_names())
+      if (!is.null(sheet) && !sheet %in% known) {
+        vetusta_stop(
+          "import",
+          paste0("The workbook has no sheet \"", sheet, "\"."),
+          where = file,
+          todo = suggest_word(sheet, known)
+        )
+      }
+      openxlsx2::wb_to_df(
+        book,
+        sheet = sheet %||% known[1], col_names = FALSE,
+        skip_empty_rows = FALSE
+      )
+    },
+    function(e) {
+      vetusta_stop(
+        "import", "The file is no workbook, or it is damaged.",
+        where = file,
+        todo = "save it again as .xlsx"
+      )
     }
-    openxlsx2::wb_to_df(book, sheet = sheet %||% known[1], col_names = FALSE,
-      skip_empty_rows = FALSE)
-  }, function(e) {
-    vetusta_stop("import", "The file is no workbook, or it is damaged.", where = file,
-      todo = "save it again as .xlsx")
-  })
+  )
   cells <- lapply(as.list(rows), function(column) {
-    text <- if (inherits(column, c("Date", "POSIXct"))) format(column)
-    else if (is.double(column)) format_exact(column) else as.character(column)
+    text <- if (inherits(column, c("Date", "POSIXct"))) {
+      format(column)
+    } else if (is.double(column)) {
+      format_exact(column)
+    } else {
+      as.character(column)
+    }
     trimws(ifelse(is.na(text), "", text))
   })
   matrix(unlist(cells), nrow(rows))
 }
 
 date_like <- "^[0-9]{1,4}[./-][0-9]{1,2}[./-][0-9]{2,4}$"
-number_like <- "^[-+(]?[^0-9A-Za-z(]{0,3} ?[0-9][0-9.,' \u00a0\u202f]*[)%-]?( ?[^0-9 ]{1,3})?$"
+number_like <-
+  paste0(
+    "^[-+(]?[^0-9A-Za-z(]{0,3} ?[0-9][0-9.,' \u00a0\u202f]*[)%-]?( ",
+    "?[^0-9 ]{1,3})?$"
+  )
 
 # The header line: the first line that is as wide as most lines, has only text,
 # and is followed by a line of the same width.
@@ -164,7 +239,9 @@ cells_skip <- function(cells) {
     return(0)
   }
   usual <- as.integer(names(which.max(table(usual))))
-  valued <- matrix(grepl(date_like, cells) | grepl(number_like, cells), nrow(cells))
+  valued <- matrix(
+    grepl(date_like, cells) | grepl(number_like, cells), nrow(cells)
+  )
   named <- width >= min(2, usual) & !apply(valued, 1, any)
   at <- which(named & width >= usual)
   if (length(at)) at[1] - 1 else 0
@@ -175,20 +252,40 @@ numbers_marks <- function(cells) {
   cells <- cells[grepl(number_like, cells) & !grepl(date_like, cells)]
   digits <- trimws(gsub("[^0-9.,' ]", "", cells))
   comma <- grepl("^[0-9]{1,3}([.' ][0-9]{3})*,[0-9]+$|^[0-9]+,[0-9]+$", digits)
-  point <- grepl("^[0-9]{1,3}([,' ][0-9]{3})*[.][0-9]+$|^[0-9]+[.][0-9]+$", digits)
+  point <- grepl(
+    "^[0-9]{1,3}([,' ][0-9]{3})*[.][0-9]+$|^[0-9]+[.][0-9]+$", digits
+  )
   # three digits after a single mark may be thousands
   three <- grepl("^[0-9]{1,3}[.,][0-9]{3}$", digits)
   sure <- c("," = sum(comma & !three), "." = sum(point & !three))
   decimal <- if (sure[[","]] > sure[["."]]) "," else "."
   groups <- c("." = ",", "," = ".")[[decimal]]
   grouped <- grepl(paste0("[0-9]\\", groups, "[0-9]{3}"), digits)
-  thousands <- if (any(grouped)) groups else if (any(grepl("[0-9]'[0-9]{3}", digits))) "'"
-  else if (any(grepl("[0-9] [0-9]{3}", digits))) " " else ""
+  thousands <- if (any(grouped)) {
+    groups
+  } else if (any(grepl("[0-9]'[0-9]{3}", digits))) {
+    "'"
+  } else if (any(grepl("[0-9] [0-9]{3}", digits))) {
+    " "
+  } else {
+    ""
+  }
   unsure <- !any(sure > 0) && any(three)
-  doubt <- if (unsure) c(decimal = paste0("is the mark in ", digits[three][1],
-    " a decimal mark or one of thousands? (decimal: . or ,)"))
-  else if (all(sure > 0)) c(decimal = paste0("some numbers have a decimal comma (",
-    cells[comma & !three][1], "), some a decimal point (", cells[point & !three][1], ")"))
+  doubt <- if (unsure) {
+    c(
+      decimal = paste0(
+        "is the mark in ", digits[three][1],
+        " a decimal mark or one of thousands? (decimal: . or ,)"
+      )
+    )
+  } else if (all(sure > 0)) {
+    c(
+      decimal = paste0(
+        "some numbers have a decimal comma (", cells[comma & !three][1],
+        "), some a decimal point (", cells[point & !three][1], ")"
+      )
+    )
+  }
   list(decimal = decimal, thousands = thousands, doubt = doubt)
 }
 
@@ -210,8 +307,15 @@ dates_order <- function(cells) {
   if (!any(late) && all(grepl(".", days[dated], fixed = TRUE))) {
     return(list(order = "dmy"))
   }
-  list(order = "dmy", doubt = c(dates = paste0("is ", days[dated][1],
-    " written day first or month first? (dates: dmy or mdy)")))
+  list(
+    order = "dmy",
+    doubt = c(
+      dates = paste0(
+        "is ", days[dated][1],
+        " written day first or month first? (dates: dmy or mdy)"
+      )
+    )
+  )
 }
 
 #' @export
@@ -223,10 +327,17 @@ print.vetusta_import_form <- function(x, ...) {
 format_import_form <- function(form) {
   shown <- function(name) {
     value <- form[[name]]
-    if (name == "separator" && identical(value, "\t")) "tab"
-    else if (identical(value, "")) "none" else paste(value, collapse = " ")
+    if (name == "separator" && identical(value, "\t")) {
+      "tab"
+    } else if (identical(value, "")) {
+      "none"
+    } else {
+      paste(value, collapse = " ")
+    }
   }
   names <- setdiff(names(form), "doubts")
-  c(paste0("form: ", paste(names, vapply(names, shown, ""), collapse = "; ")),
-    if (length(form$doubts)) paste0("doubt: ", form$doubts))
+  c(
+    paste0("form: ", paste(names, vapply(names, shown, ""), collapse = "; ")),
+    if (length(form$doubts)) paste0("doubt: ", form$doubts)
+  )
 }

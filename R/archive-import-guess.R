@@ -12,7 +12,9 @@ archive_import_guess <- function(file, form = NULL) {
   cleaned <- import_cleaned(file, form)
   if (!is.null(form)) on.exit(unlink(cleaned$path))
   parts <- import_parts(cleaned$path, function(rows, line) rows)
-  rows <- list_frame(as.list(data.table::rbindlist(parts, use.names = TRUE, fill = TRUE)))
+  rows <- list_frame(
+    as.list(data.table::rbindlist(parts, use.names = TRUE, fill = TRUE))
+  )
   some <- utils::head(rows, 2000)
   looks <- vapply(as.list(some), import_kind, "")
   lower <- tolower(names(rows))
@@ -25,8 +27,10 @@ archive_import_guess <- function(file, form = NULL) {
     at <- stats::na.omit(match(words, lower))
     if (length(at)) names(rows)[at[1]]
   }
-  time <- pick(c("time", "period", "date", "day", "month", "when", "timestamp", "year"),
-    c("day", "instant", "period"))
+  time <- pick(
+    c("time", "period", "date", "day", "month", "when", "timestamp", "year"),
+    c("day", "instant", "period")
+  )
   series <- named(c("series", "station", "key", "id"))
   symbol <- named(c("symbol", "ticker", "instrument", "code"))
   close <- named(c("close", "last", "price", "settle"))
@@ -44,7 +48,11 @@ archive_import_guess <- function(file, form = NULL) {
     shape <- "observations"
     value <- named("value")
     wide <- is.null(value) && length(numbers) > 1 && is.null(series)
-    columns <- c(period = time, series = series, value = if (!wide) value %||% numbers[1])
+    columns <- c(
+      period = time,
+      series = series,
+      value = if (!wide) value %||% numbers[1]
+    )
   } else if (!is.null(symbol)) {
     shape <- "instruments"
     columns <- c(symbol = symbol)
@@ -55,31 +63,59 @@ archive_import_guess <- function(file, form = NULL) {
     shape <- "table"
   }
   columns <- columns[columns != names(columns)]
-  structure(list(file = file, shape = shape, columns = columns, interval = interval, wide = wide,
-    kinds = stats::setNames(looks, names(rows)), rows = as_rows(as.list(utils::head(rows, 5)))),
-    class = "vetusta_import_guess")
+  structure(
+    list(
+      file = file,
+      shape = shape,
+      columns = columns,
+      interval = interval,
+      wide = wide,
+      kinds = stats::setNames(looks, names(rows)),
+      rows = as_rows(as.list(utils::head(rows, 5)))
+    ),
+    class = "vetusta_import_guess"
+  )
 }
 
 # The kind of nearly all values of a column: number, day, instant, period, text.
 import_kind <- function(column) {
-  if (inherits(column, "POSIXct")) return("instant")
-  if (inherits(column, "Date")) return("day")
-  if (is.numeric(column)) return("number")
+  if (inherits(column, "POSIXct")) {
+    return("instant")
+  }
+  if (inherits(column, "Date")) {
+    return("day")
+  }
+  if (is.numeric(column)) {
+    return("number")
+  }
   text <- as.character(column)
   text <- text[!is.na(text)]
-  if (!length(text)) return("text")
+  if (!length(text)) {
+    return("text")
+  }
   most <- function(good) mean(good) >= 0.6
-  if (most(!is.na(read_day(text)))) "day"
-  else if (most(!is.na(read_rfc3339(sub(" ", "T", text, fixed = TRUE))))) "instant"
-  else if (most(!is.na(plain_number(text)))) "number"
-  else if (most(!is.na(time_periods(text)$first))) "period" else "text"
+  if (most(!is.na(read_day(text)))) {
+    "day"
+  } else if (most(!is.na(read_rfc3339(sub(" ", "T", text, fixed = TRUE))))) {
+    "instant"
+  } else if (most(!is.na(plain_number(text)))) {
+    "number"
+  } else if (most(!is.na(time_periods(text)$first))) {
+    "period"
+  } else {
+    "text"
+  }
 }
 
 # The commonest step between times of one symbol.
 import_step <- function(time, symbol) {
-  at <- if (inherits(time, "Date")) as.numeric(time) * 86400
-  else if (inherits(time, "POSIXct")) as.numeric(time)
-  else as.numeric(text_times(as.character(time), "UTC", NULL))
+  at <- if (inherits(time, "Date")) {
+    as.numeric(time) * 86400
+  } else if (inherits(time, "POSIXct")) {
+    as.numeric(time)
+  } else {
+    as.numeric(text_times(as.character(time), "UTC", NULL))
+  }
   symbol <- if (is.null(symbol)) rep("", length(at)) else as.character(symbol)
   order <- order(symbol, at)
   steps <- diff(at[order])[symbol[order][-1] == symbol[order][-length(order)]]
@@ -88,10 +124,16 @@ import_step <- function(time, symbol) {
     return(NULL)
   }
   step <- as.numeric(names(which.max(table(steps))))
-  known <- c("1 minute" = 60, "5 minutes" = 300, "15 minutes" = 900, "30 minutes" = 1800,
-    "1 hour" = 3600, "1 day" = 86400, "1 week" = 604800)
+  known <- c(
+    "1 minute" = 60, "5 minutes" = 300, "15 minutes" = 900,
+    "30 minutes" = 1800, "1 hour" = 3600, "1 day" = 86400, "1 week" = 604800
+  )
   hit <- names(known)[known == step]
-  if (length(hit)) hit else if (step > 27 * 86400 && step < 32 * 86400) "1 month"
+  if (length(hit)) {
+    hit
+  } else if (step > 27 * 86400 && step < 32 * 86400) {
+    "1 month"
+  }
 }
 
 #' @export
@@ -101,8 +143,15 @@ print.vetusta_import_guess <- function(x, ...) {
 }
 
 format_guess <- function(x) {
-  c(paste0(basename(x$file), " looks like ", x$shape,
-    if (!is.null(x$interval)) paste(" of", x$interval), if (x$wide) ", a column a series"),
-    paste0("  ", names(x$columns), " is the column ", x$columns)[seq_along(x$columns)], "",
-    paste0("  ", text_table(as.data.frame(x$rows))))
+  c(
+    paste0(
+      basename(x$file), " looks like ", x$shape,
+      if (!is.null(x$interval)) paste(" of", x$interval),
+      if (x$wide) ", a column a series"
+    ),
+    paste0("  ", names(x$columns), " is the column ", x$columns)[
+      seq_along(x$columns)
+    ],
+    "", paste0("  ", text_table(as.data.frame(x$rows)))
+  )
 }

@@ -10,7 +10,11 @@ import_parts <- function(file, each, absent = import_absent, kinds = NULL) {
   }
   rows <- read(file)
   if (!nrow(rows) || ncol(rows) < 1) {
-    vetusta_stop("import", "The file has no rows.", where = file, todo = "look at what wrote it")
+    vetusta_stop(
+      "import", "The file has no rows.",
+      where = file,
+      todo = "look at what wrote it"
+    )
   }
   # texts that mean "missing" are missing
   rows <- list_frame(lapply(as.list(rows), function(column) {
@@ -25,30 +29,49 @@ import_parts <- function(file, each, absent = import_absent, kinds = NULL) {
 
 import_readers <- list(
   parquet = function(file) {
-    tryCatch(as.data.frame(nanoparquet::read_parquet(file)), error = function(e) {
-      vetusta_stop("import", "The Parquet file is damaged, or is none.", where = file,
-        todo = "look at what wrote it, or fetch it again")
-    })
+    tryCatch(
+      as.data.frame(nanoparquet::read_parquet(file)),
+      error = function(e) {
+        vetusta_stop(
+          "import", "The Parquet file is damaged, or is none.",
+          where = file,
+          todo = "look at what wrote it, or fetch it again"
+        )
+      }
+    )
   },
   xlsx = function(file) read_sheet(file),
   jsonl = function(file) {
     body <- text_in_utf8(readBin(file, "raw", file.size(file)))
     parse <- function(exact) {
-      tryCatch(read_json(json_lines(body), where = file, exact = exact)[[1]],
+      tryCatch(
+        read_json(json_lines(body), where = file, exact = exact)[[1]],
         vetusta_error_payload = function(e) {
-          vetusta_stop("import", "A line of the file is no JSON.", where = file,
-            todo = "write one JSON object per line")
-        })
+          vetusta_stop(
+            "import", "A line of the file is no JSON.",
+            where = file,
+            todo = "write one JSON object per line"
+          )
+        }
+      )
     }
     read <- parse(FALSE)
     # numbers with more digits than a double are kept as text
-    long <- is.data.frame(read) && any(vapply(as.list(read), function(column) {
-      is.numeric(column) && is_long(column)
-    }, TRUE))
+    long <- is.data.frame(read) &&
+      any(vapply(
+        as.list(read),
+        function(column) {
+          is.numeric(column) && is_long(column)
+        },
+        TRUE
+      ))
     if (long) read <- parse(TRUE)
     if (!is.data.frame(read)) {
-      vetusta_stop("import", "The lines of the file are no objects.", where = file,
-        todo = "write one JSON object per line")
+      vetusta_stop(
+        "import", "The lines of the file are no objects.",
+        where = file,
+        todo = "write one JSON object per line"
+      )
     }
     read
   }
@@ -89,14 +112,21 @@ import_readers <- list(
 #' file <- tempfile(fileext = ".csv")
 #' writeLines(c("day,level", "2026-03-12,250.1", "2026-03-13,251"), file)
 #' archive_import_guess(file)
-#' archive_import_rows(archive, file, columns = c(period = "day", value = "level"),
-#'   dataset = "levels")
-archive_import_rows <- function(archive, file, shape = "observations", dataset = NULL,
-  source = "own", columns = NULL, wide = FALSE, unit = NULL, types = NULL, form = NULL) {
+#' archive_import_rows(archive, file,
+#'   columns = c(period = "day", value = "level"),
+#'   dataset = "levels"
+#' )
+archive_import_rows <- function(archive, file, shape = "observations",
+                                dataset = NULL, source = "own", columns = NULL,
+                                wide = FALSE, unit = NULL, types = NULL,
+                                form = NULL) {
   check_archive(archive)
   check_import_file(file)
   check_text(source, "source", "import")
-  check_choice(shape, "shape", setdiff(names(shape_columns), c("bars", "datasets")), "import")
+  check_choice(
+    shape, "shape", setdiff(names(shape_columns), c("bars", "datasets")),
+    "import"
+  )
   check_flag(wide, "wide")
   dataset <- dataset %||% import_name(file)
   check_text(dataset, "dataset", "import")
@@ -111,45 +141,90 @@ archive_import_rows <- function(archive, file, shape = "observations", dataset =
     quoted <- attr(rows, "quoted")
     rows <- import_shaped(rows, shape, columns, wide, file)
     # under the names that the columns have now
-    text <<- union(text, if (wide) character() else names(rows)[match(quoted, was)])
+    text <<- union(
+      text, if (wide) character() else names(rows)[match(quoted, was)]
+    )
     rows$.line <- line[attr(rows, "from") %||% seq_len(nrow(rows))]
     rows
   })
-  rows <- list_frame(as.list(data.table::rbindlist(lapply(parts, as.list), use.names = TRUE,
-    fill = TRUE)))
+  rows <- list_frame(
+    as.list(
+      data.table::rbindlist(
+        lapply(parts, as.list),
+        use.names = TRUE, fill = TRUE
+      )
+    )
+  )
   lines <- rows$.line
   declared <- import_declared(rows[names(rows) != ".line"], types, file)
   rows <- import_typed(declared$rows, shape, c(text, names(types)))
   rejected <- rbind(import_rejected(rows, shape), declared$rejected)
   rejected <- rejected[!duplicated(rejected$row), ]
-  twice <- doubled_values(rows, shape, rejected$row, lines)[c("row", "reason", "detail")]
+  twice <- doubled_values(rows, shape, rejected$row, lines)[
+    c("row", "reason", "detail")
+  ]
   twice$detail <- gsub(" in row ", " in line ", twice$detail, fixed = TRUE)
   rejected <- rbind(rejected, twice)
   rejected <- rejected[order(rejected$row), ]
   good <- if (nrow(rejected)) rows[-rejected$row, , drop = FALSE] else rows
-  rejects <- data.frame(symbol = rep(NA_character_, nrow(rejected)),
+  rejects <- data.frame(
+    symbol = rep(NA_character_, nrow(rejected)),
     time = rep(NA_real_, nrow(rejected)),
-    place = sprintf("%s, line %d", basename(file), as.integer(lines[rejected$row])),
-    reason = rejected$reason, detail = rejected$detail)
-  counts <- store_put(archive, list(source = source, dataset = dataset, shape = shape,
-    rejected = rejects, types = types,
-    rows = if (nrow(good)) archive_parcel(shape, good, at = now_seconds(), place = basename(file)),
-    journal = list(run = "import", source = source, dataset = dataset, asked = now_seconds(),
-      rows = nrow(good), outcome = "stored", url = basename(file))))
+    place = sprintf(
+      "%s, line %d", basename(file), as.integer(lines[rejected$row])
+    ),
+    reason = rejected$reason,
+    detail = rejected$detail
+  )
+  counts <- store_put(
+    archive,
+    list(
+      source = source,
+      dataset = dataset,
+      shape = shape,
+      rejected = rejects,
+      types = types,
+      rows = if (nrow(good)) {
+        archive_parcel(shape, good, at = now_seconds(), place = basename(file))
+      },
+      journal = list(
+        run = "import", source = source, dataset = dataset,
+        asked = now_seconds(), rows = nrow(good), outcome = "stored",
+        url = basename(file)
+      )
+    )
+  )
   dataset_facts_put(archive, source, dataset, list(unit = unit))
   store_settle(archive)
-  invisible(structure(list(file = file, source = source, interval = "", read = nrow(rows),
-    new = counts[["new"]], changed = counts[["changed"]], unchanged = counts[["unchanged"]],
-    doubled = import_twice(good, counts),
-    rejected = data.frame(line = lines[rejected$row], reason = rejected$reason,
-      detail = rejected$detail)),
-    class = "vetusta_import"))
+  invisible(
+    structure(
+      list(
+        file = file,
+        source = source,
+        interval = "",
+        read = nrow(rows),
+        new = counts[["new"]],
+        changed = counts[["changed"]],
+        unchanged = counts[["unchanged"]],
+        doubled = import_twice(good, counts),
+        rejected = data.frame(
+          line = lines[rejected$row], reason = rejected$reason,
+          detail = rejected$detail
+        )
+      ),
+      class = "vetusta_import"
+    )
+  )
 }
 
 check_import_file <- function(file) {
   check_text(file, "file", "import")
   if (!file.exists(file) || dir.exists(file)) {
-    vetusta_stop("import", "There is no such file.", where = file, todo = "look at the path")
+    vetusta_stop(
+      "import", "There is no such file.",
+      where = file,
+      todo = "look at the path"
+    )
   }
 }
 
@@ -161,17 +236,26 @@ import_name <- function(file) {
 # Renames columns to the names of the shape.
 import_shaped <- function(rows, shape, columns, wide, file) {
   if (length(columns) && (!is.character(columns) || is.null(names(columns)))) {
-    vetusta_stop("import", "`columns` are names of the file's columns by those of the shape.",
-      todo = "write them as c(period = \"Month\", value = \"Level\")")
+    vetusta_stop(
+      "import",
+      "`columns` are names of the file's columns by those of the shape.",
+      todo = "write them as c(period = \"Month\", value = \"Level\")"
+    )
   }
   for (name in names(columns)) {
     if (!columns[[name]] %in% names(rows)) {
-      vetusta_stop("import", paste0("The file has no column \"", columns[[name]], "\"."),
-        where = file, todo = suggest_word(columns[[name]], names(rows)))
+      vetusta_stop(
+        "import",
+        paste0("The file has no column \"", columns[[name]], "\"."),
+        where = file,
+        todo = suggest_word(columns[[name]], names(rows))
+      )
     }
     names(rows)[match(columns[[name]], names(rows))] <- name
   }
-  known <- unique(c(shape_columns[[shape]], "frequency", "unit", "status", "known", "name"))
+  known <- unique(
+    c(shape_columns[[shape]], "frequency", "unit", "status", "known", "name")
+  )
   lower <- match(tolower(names(rows)), known)
   free <- !is.na(lower) & !known[lower] %in% names(rows)
   names(rows)[free] <- known[lower[free]]
@@ -184,8 +268,15 @@ import_shaped <- function(rows, shape, columns, wide, file) {
     if (is.null(rows$series)) rows$series <- rep(import_name(file), nrow(rows))
   }
   for (name in setdiff(shape_columns[[shape]], names(rows))) {
-    vetusta_stop("import", paste0("The file has no column for `", name, "`."), where = file,
-      todo = paste0("say which column it is; the file has: ", paste(names(rows), collapse = ", ")))
+    vetusta_stop(
+      "import",
+      paste0("The file has no column for `", name, "`."),
+      where = file,
+      todo = paste0(
+        "say which column it is; the file has: ",
+        paste(names(rows), collapse = ", ")
+      )
+    )
   }
   rows
 }
@@ -195,18 +286,31 @@ shape_is_series <- function(shape) "period" %in% shape_columns[[shape]]
 # Wide to long: each number of a column becomes a row.
 import_long <- function(rows, file) {
   if (!"period" %in% names(rows)) {
-    vetusta_stop("import", "A wide table has a column of times.", where = file,
-      todo = "say which column it is: columns = c(period = \"Month\")")
+    vetusta_stop(
+      "import", "A wide table has a column of times.",
+      where = file,
+      todo = "say which column it is: columns = c(period = \"Month\")"
+    )
   }
-  values <- setdiff(names(rows), c("period", "series", "frequency", "unit", "status", "known"))
+  values <- setdiff(
+    names(rows), c("period", "series", "frequency", "unit", "status", "known")
+  )
   texts <- lapply(rows[values], function(x) {
     if (is.numeric(x)) format_exact(x) else as.character(x)
   })
   all <- unlist(texts, use.names = FALSE)
-  period <- if (inherits(rows$period, c("Date", "POSIXct"))) rows$period
-  else as.character(rows$period)
-  long <- list_frame(list(series = rep(values, each = nrow(rows)), period = rep(period,
-    length(values)), value = all))
+  period <- if (inherits(rows$period, c("Date", "POSIXct"))) {
+    rows$period
+  } else {
+    as.character(rows$period)
+  }
+  long <- list_frame(
+    list(
+      series = rep(values, each = nrow(rows)),
+      period = rep(period, length(values)),
+      value = all
+    )
+  )
   # an empty cell is no value
   keep <- which(!is.na(all))
   from <- rep(seq_len(nrow(rows)), length(values))[keep]
@@ -219,21 +323,28 @@ import_long <- function(rows, file) {
 # written; columns in `text` stay text.
 import_typed <- function(rows, shape, text = character()) {
   numbers <- intersect("value", names(rows))
-  list_frame(Map(function(column, name) {
-    if (!is.character(column)) {
-      return(column)
-    }
-    number <- plain_number(column)
-    if (name %in% numbers) {
-      attr(number, "text") <- column
-      return(number)
-    }
-    if (name %in% c(shape_columns[[shape]], "name", "unit", "status", "known", "frequency", text) ||
-      all(is.na(column))) {
-      return(column)
-    }
-    texts_as$number(column) %||% texts_as$day(column) %||% column
-  }, as.list(rows), names(rows)))
+  list_frame(Map(
+    function(column, name) {
+      if (!is.character(column)) {
+        return(column)
+      }
+      number <- plain_number(column)
+      if (name %in% numbers) {
+        attr(number, "text") <- column
+        return(number)
+      }
+      if (name %in%
+        c(
+          shape_columns[[shape]], "name", "unit", "status", "known",
+          "frequency", text
+        ) ||
+        all(is.na(column))) {
+        return(column)
+      }
+      texts_as$number(column) %||% texts_as$day(column) %||% column
+    },
+    as.list(rows), names(rows)
+  ))
 }
 
 # Shapes whose rows need a value, unless they are deletions.
@@ -243,24 +354,49 @@ needs_value <- c(facts = TRUE)
 import_rejected <- function(rows, shape) {
   judge <- function(bad, reason, shown) {
     row <- which(bad)
-    data.frame(row = row, reason = rep(reason, length(row)),
-      detail = sprintf("value %s", as.character(shown)[row]))
+    data.frame(
+      row = row,
+      reason = rep(reason, length(row)),
+      detail = sprintf("value %s", as.character(shown)[row])
+    )
   }
   text <- attr(rows$value, "text")
   gone <- (rows[["status"]] %||% rep(NA, nrow(rows))) %in% "deleted"
   if (length(text)) text[gone] <- NA
   problems <- c(
-    list(if (isTRUE(unname(needs_value[shape]))) {
-      judge(is.na(rows$value) & is.na(text %||% NA) & !gone,
-        "no value, and its status is not deleted", rows$value)
-    }),
-    list(if (length(text)) judge(is.na(rows$value) & !is.na(text), "value cannot be read", text)),
+    list(
+      if (isTRUE(unname(needs_value[shape]))) {
+        judge(
+          is.na(rows$value) & is.na(text %||% NA) & !gone,
+          "no value, and its status is not deleted", rows$value
+        )
+      }
+    ),
+    list(
+      if (length(text)) {
+        judge(is.na(rows$value) & !is.na(text), "value cannot be read", text)
+      }
+    ),
     lapply(setdiff(shape_columns[[shape]], "value"), function(name) {
       judge(is.na(rows[[name]]), paste("no", name), rows[[name]])
     }),
-    if (shape_is_series(shape)) list(judge(is.na(observation_times(rows$period)$time) &
-      !is.na(rows$period), "period cannot be read", rows$period)))
-  all <- do.call(rbind, c(list(data.frame(row = integer(), reason = character(),
-    detail = character())), problems))
+    if (shape_is_series(shape)) {
+      list(
+        judge(
+          is.na(observation_times(rows$period)$time) & !is.na(rows$period),
+          "period cannot be read", rows$period
+        )
+      )
+    }
+  )
+  all <- do.call(
+    rbind,
+    c(
+      list(
+        data.frame(row = integer(), reason = character(), detail = character())
+      ),
+      problems
+    )
+  )
   all[!duplicated(all$row), ][order(all$row[!duplicated(all$row)]), ]
 }

@@ -40,9 +40,10 @@
 #' archive <- archive_open(tempfile(fileext = ".sqlite"))
 #' csv <- system.file("extdata", "keld-days.csv", package = "vetusta")
 #' archive_import(archive, csv, symbol = "KELD", interval = "1 day")
-archive_import <- function(archive, file, symbol = NULL, interval, source = "own", columns = NULL,
-  time_as = "rfc3339", zone = "UTC", calendar = NULL, unit = NULL,
-  types = NULL, form = NULL) {
+archive_import <- function(archive, file, symbol = NULL, interval,
+                           source = "own", columns = NULL, time_as = "rfc3339",
+                           zone = "UTC", calendar = NULL, unit = NULL,
+                           types = NULL, form = NULL) {
   check_archive(archive)
   check_text(file, "file", "import")
   check_text(source, "source", "import")
@@ -51,65 +52,107 @@ archive_import <- function(archive, file, symbol = NULL, interval, source = "own
   check_calendar(calendar)
   unit <- check_named(unit, "unit", "close")
   types <- check_types(types)
-  check_choice(time_as, "time_as", c("rfc3339", "epoch-s", "epoch-ms", "epoch-us", "epoch-ns"),
-    "import")
+  check_choice(
+    time_as, "time_as",
+    c("rfc3339", "epoch-s", "epoch-ms", "epoch-us", "epoch-ns"), "import"
+  )
   if (!file.exists(file) || dir.exists(file)) {
-    vetusta_stop("import", "There is no such file.", where = file, todo = "look at the path")
+    vetusta_stop(
+      "import", "There is no such file.",
+      where = file,
+      todo = "look at the path"
+    )
   }
   kinds <- function(names) {
-    table <- list_frame(stats::setNames(rep(list(character()), length(names)), names))
-    import_kinds(names(named_for_bars(table, columns, symbol, file))[seq_along(names)], time_as)
+    table <- list_frame(
+      stats::setNames(rep(list(character()), length(names)), names)
+    )
+    import_kinds(
+      names(named_for_bars(table, columns, symbol, file))[seq_along(names)],
+      time_as
+    )
   }
   text <- character()
   cleaned <- import_cleaned(file, form)
   if (!is.null(form)) on.exit(unlink(cleaned$path))
-  parts <- import_parts(cleaned$path, kinds = kinds, each = function(rows, line) {
-    line <- cleaned_lines(cleaned, line)
-    was <- names(rows)
-    named <- named_for_bars(rows, columns, symbol, file)
-    text <<- union(text, names(named)[match(attr(rows, "quoted"), was)])
-    read <- bars_from_text(named, time_as, zone, calendar)
-    c(read, list(line = line))
-  })
+  parts <- import_parts(
+    cleaned$path,
+    kinds = kinds,
+    each = function(rows, line) {
+      line <- cleaned_lines(cleaned, line)
+      was <- names(rows)
+      named <- named_for_bars(rows, columns, symbol, file)
+      text <<- union(text, names(named)[match(attr(rows, "quoted"), was)])
+      read <- bars_from_text(named, time_as, zone, calendar)
+      c(read, list(line = line))
+    }
+  )
   read <- import_joined(parts, file)
   declared <- import_declared(read$bars, types, file)
   read$bars <- declared$rows
-  read$rejected <- rbind(read$rejected, setdiff_rows(declared$rejected, read$rejected))
+  read$rejected <- rbind(
+    read$rejected, setdiff_rows(declared$rejected, read$rejected)
+  )
   extra <- setdiff(names(read$bars), c(bars_columns, text, names(types)))
   read$bars[extra] <- lapply(as.list(read$bars)[extra], function(column) {
-    if (!is.character(column) || all(is.na(column))) column
-    else texts_as$number(column) %||% texts_as$day(column) %||% column
+    if (!is.character(column) || all(is.na(column))) {
+      column
+    } else {
+      texts_as$number(column) %||% texts_as$day(column) %||% column
+    }
   })
   if (time_as == "rfc3339" && zone != "UTC") {
-    read$bars$time <- second_passes(read$bars$time, zone,
-      paste(read$bars$symbol, read$bars[["side"]]))
+    read$bars$time <- second_passes(
+      read$bars$time, zone, paste(read$bars$symbol, read$bars[["side"]])
+    )
   }
   if (is.null(read$bars$session)) {
     read$bars$session <- import_sessions(read$bars$time, calendar, interval)
   }
-  rejected <- rbind(read$rejected, setdiff_rows(bars_check(read$bars), read$rejected))
-  rejected <- rbind(rejected, import_doubled(read$bars, rejected$row, read$line))
+  rejected <- rbind(
+    read$rejected, setdiff_rows(bars_check(read$bars), read$rejected)
+  )
+  rejected <- rbind(
+    rejected, import_doubled(read$bars, rejected$row, read$line)
+  )
   rejected <- rejected[order(rejected$row), ]
   good <- read$bars
   if (nrow(rejected)) good <- good[-rejected$row, , drop = FALSE]
   lines <- read$line[rejected$row]
-  dataset_facts_put(archive, source, "import", list(zone = if (zone != "UTC") zone,
-    calendar = calendar, unit = unit))
-  counts <- store_import(archive, good, rejected, lines, source, interval, file, types)
-  invisible(structure(
-    list(file = file, source = source, interval = interval$iso, read = nrow(read$bars),
-      new = counts[["new"]], changed = counts[["changed"]],
-      unchanged = counts[["unchanged"]], doubled = import_twice(good, counts),
-      rejected = data.frame(line = lines, reason = rejected$reason, detail = rejected$detail)),
-    class = "vetusta_import"
-  ))
+  dataset_facts_put(
+    archive, source, "import",
+    list(zone = if (zone != "UTC") zone, calendar = calendar, unit = unit)
+  )
+  counts <- store_import(
+    archive, good, rejected, lines, source, interval, file, types
+  )
+  invisible(
+    structure(
+      list(
+        file = file,
+        source = source,
+        interval = interval$iso,
+        read = nrow(read$bars),
+        new = counts[["new"]],
+        changed = counts[["changed"]],
+        unchanged = counts[["unchanged"]],
+        doubled = import_twice(good, counts),
+        rejected = data.frame(
+          line = lines, reason = rejected$reason, detail = rejected$detail
+        )
+      ),
+      class = "vetusta_import"
+    )
+  )
 }
 
 # Bars with the same time and symbol in one file, by the rule of rows-doubled.R,
 # with their lines.
 import_doubled <- function(bars, without, lines) {
   key <- bar_keys(bars, without)
-  doubles <- doubled_rows(key, bars[c("close", "open", "high", "low", "volume")], lines)
+  doubles <- doubled_rows(
+    key, bars[c("close", "open", "high", "low", "volume")], lines
+  )
   doubles$detail <- gsub(" in row ", " in line ", doubles$detail, fixed = TRUE)
   doubles
 }
@@ -123,8 +166,16 @@ import_absent <- c("", "NA", "null", "N/A")
 
 # Which columns are instants and numbers, see table_columns_cpp().
 import_kinds <- function(names, time_as) {
-  kinds <- c(time = if (time_as == "rfc3339") 2L else 1L, open = 1L, high = 1L, low = 1L,
-    close = 1L, volume = 1L)[names]
+  kinds <- c(
+    time = if (time_as == "rfc3339") 2L else 1L,
+    open = 1L,
+    high = 1L,
+    low = 1L,
+    close = 1L,
+    volume = 1L
+  )[
+    names
+  ]
   kinds[is.na(kinds)] <- 0L
   unname(kinds)
 }
@@ -133,8 +184,12 @@ named_for_bars <- function(raw, columns, symbol, file) {
   for (name in names(columns)) {
     check_choice(name, "columns", bars_columns, "import")
     if (!columns[[name]] %in% names(raw)) {
-      vetusta_stop("import", paste0("The file has no column \"", columns[[name]], "\"."),
-        where = file, todo = suggest_word(columns[[name]], names(raw)))
+      vetusta_stop(
+        "import",
+        paste0("The file has no column \"", columns[[name]], "\"."),
+        where = file,
+        todo = suggest_word(columns[[name]], names(raw))
+      )
     }
     names(raw)[match(columns[[name]], names(raw))] <- name
   }
@@ -143,41 +198,64 @@ named_for_bars <- function(raw, columns, symbol, file) {
   free <- !is.na(lower) & !known[lower] %in% names(columns) & !duplicated(lower)
   names(raw)[free] <- known[lower[free]]
   if (!"time" %in% names(raw)) names(raw)[names(raw) == "date"] <- "time"
-  if (!is.null(symbol)) raw$symbol <- rep(check_text(symbol, "symbol", "import"), nrow(raw))
+  if (!is.null(symbol)) {
+    raw$symbol <- rep(check_text(symbol, "symbol", "import"), nrow(raw))
+  }
   for (name in c("symbol", "time", "close")) {
     if (!name %in% names(raw)) {
-      vetusta_stop("import", paste0("The file has no column for `", name, "`."),
+      vetusta_stop(
+        "import",
+        paste0("The file has no column for `", name, "`."),
         where = paste0(file, ", line 1"),
-        todo = paste0(if (name == "symbol") "give the symbol, or "
-        else "", "say which column it is; the file has: ", paste(names(raw), collapse = ", ")))
+        todo = paste0(
+          if (name == "symbol") "give the symbol, or " else "",
+          "say which column it is; the file has: ",
+          paste(names(raw), collapse = ", ")
+        )
+      )
     }
   }
   raw
 }
 
 bars_from_text <- function(raw, time_as, zone, calendar) {
-  time <- if (inherits(raw$time, "POSIXct")) raw$time
-  else if (time_as == "rfc3339") text_times(raw$time, zone, calendar)
-  else read_column(raw$time, time_as, zone)$value
-  rejected <- list(data.frame(row = integer(), reason = character(), detail = character()))
+  time <- if (inherits(raw$time, "POSIXct")) {
+    raw$time
+  } else if (time_as == "rfc3339") {
+    text_times(raw$time, zone, calendar)
+  } else {
+    read_column(raw$time, time_as, zone)$value
+  }
+  rejected <- list(
+    data.frame(row = integer(), reason = character(), detail = character())
+  )
   aside <- function(rows, reason, values) {
     if (!length(rows)) {
       return(invisible())
     }
-    rejected[[length(rejected) + 1]] <<- data.frame(row = rows,
-    reason = rep(reason, length(rows)), detail = sprintf("value %s", values[rows]))
+    rejected[[
+      length(rejected) + 1
+    ]] <<- data.frame(
+      row = rows,
+      reason = rep(reason, length(rows)),
+      detail = sprintf("value %s", values[rows])
+    )
   }
   aside(which(is.na(time)), "time cannot be read", raw$time)
   bars <- list(symbol = raw$symbol, time = time)
   for (name in c("open", "high", "low", "close", "volume")) {
     text <- raw[[name]] %||% rep(NA_character_, nrow(raw))
     value <- if (is.numeric(text)) text else plain_number(text)
-    aside(which(is.na(value) & !is.na(text)), paste(name, "cannot be read"), text)
+    aside(
+      which(is.na(value) & !is.na(text)), paste(name, "cannot be read"), text
+    )
     bars[[name]] <- value
   }
   bars$side <- raw$side %||% rep(NA_character_, nrow(raw))
   # sessions that the file states are kept; otherwise the calendar assigns them
-  if (any(!is.na(raw$session))) bars$session <- tolower(as.character(raw$session))
+  if (any(!is.na(raw$session))) {
+    bars$session <- tolower(as.character(raw$session))
+  }
   bars$status <- rep("observed", nrow(raw))
   extra <- setdiff(names(raw), c(bars_columns, "date"))
   bars[extra] <- raw[extra]
@@ -188,17 +266,29 @@ bars_from_text <- function(raw, time_as, zone, calendar) {
 import_joined <- function(parts, file) {
   count <- vapply(parts, function(part) nrow(part$bars), 1L)
   if (!sum(count)) {
-    vetusta_stop("import", "The file has no rows.", where = file,
-      todo = "give a CSV with a header line and one bar per line")
+    vetusta_stop(
+      "import", "The file has no rows.",
+      where = file,
+      todo = "give a CSV with a header line and one bar per line"
+    )
   }
   before <- cumsum(count) - count
-  rejected <- Map(function(part, before) {
-    part$rejected$row <- part$rejected$row + before
-    part$rejected
-  }, parts, before)
-  bars <- data.table::rbindlist(lapply(parts, `[[`, "bars"), use.names = TRUE, fill = TRUE)
-  list(bars = list_frame(as.list(bars)), rejected = do.call(rbind, rejected),
-    line = unlist(lapply(parts, `[[`, "line")))
+  rejected <- Map(
+    function(part, before) {
+      part$rejected$row <- part$rejected$row + before
+      part$rejected
+    },
+    parts, before
+  )
+  bars <- data.table::rbindlist(
+    lapply(parts, `[[`, "bars"),
+    use.names = TRUE, fill = TRUE
+  )
+  list(
+    bars = list_frame(as.list(bars)),
+    rejected = do.call(rbind, rejected),
+    line = unlist(lapply(parts, `[[`, "line"))
+  )
 }
 
 text_times <- function(text, zone, calendar) {
@@ -217,26 +307,42 @@ import_sessions <- function(time, calendar, interval) {
 }
 
 setdiff_rows <- function(rejected, known) {
-  rejected[!rejected$row %in% known$row,
-  c("row", "reason", "detail")]
+  rejected[!rejected$row %in% known$row, c("row", "reason", "detail")]
 }
 
-store_import <- function(archive, good, rejected, lines, source, interval, file, types) {
+store_import <- function(archive, good, rejected, lines, source, interval,
+                         file, types) {
   n <- nrow(rejected)
-  rejects <- data.frame(symbol = rep(NA_character_, n), time = rep(NA_real_, n), place = rep("", n),
+  rejects <- data.frame(
+    symbol = rep(NA_character_, n),
+    time = rep(NA_real_, n),
+    place = rep("", n),
     reason = rejected$reason,
-    detail = rejected$detail)
+    detail = rejected$detail
+  )
   if (n) rejects$place <- paste0(basename(file), ", line ", lines)
   # series are stored in order of time
   if (is.unsorted(as.numeric(good$time))) {
     good <- good[order(as.numeric(good$time), method = "radix"), , drop = FALSE]
   }
-  counts <- store_put(archive,
-    list(source = source, dataset = "import", shape = "bars", rejected = rejects, types = types,
-    rows = if (nrow(good)) archive_parcel("bars", good, frequency = interval$iso),
-    journal = list(run = "import", source = source, dataset = "import", asked = now_seconds(),
-      rows = nrow(good),
-      outcome = "stored", url = basename(file))))
+  counts <- store_put(
+    archive,
+    list(
+      source = source,
+      dataset = "import",
+      shape = "bars",
+      rejected = rejects,
+      types = types,
+      rows = if (nrow(good)) {
+        archive_parcel("bars", good, frequency = interval$iso)
+      },
+      journal = list(
+        run = "import", source = source, dataset = "import",
+        asked = now_seconds(), rows = nrow(good), outcome = "stored",
+        url = basename(file)
+      )
+    )
+  )
   store_settle(archive)
   counts
 }
@@ -244,17 +350,27 @@ store_import <- function(archive, good, rejected, lines, source, interval, file,
 #' @export
 print.vetusta_import <- function(x, ...) {
   count <- function(n) format(n, big.mark = ",", scientific = FALSE)
-  cat("read ", count(x$read), " rows of ", basename(x$file), ": ", count(x$new), " new, ",
-    count(x$changed), " changed, ", count(x$unchanged),
-    " already stored, ", if (x$doubled > 0) paste0(count(x$doubled), " twice, "),
-    count(nrow(x$rejected)), " rejected\n", sep = "")
+  cat(
+    "read ", count(x$read), " rows of ", basename(x$file), ": ", count(x$new),
+    " new, ", count(x$changed), " changed, ", count(x$unchanged),
+    " already stored, ",
+    if (x$doubled > 0) paste0(count(x$doubled), " twice, "),
+    count(nrow(x$rejected)), " rejected\n",
+    sep = ""
+  )
   for (i in seq_len(min(5, nrow(x$rejected)))) {
-    cat("  line ", x$rejected$line[i], ": ", x$rejected$reason[i], " (", x$rejected$detail[i],
-      ")\n",
-      sep = "")
+    cat(
+      "  line ", x$rejected$line[i], ": ", x$rejected$reason[i], " (",
+      x$rejected$detail[i], ")\n",
+      sep = ""
+    )
   }
   if (nrow(x$rejected) > 5) {
-    cat("  and ", count(nrow(x$rejected) - 5), " more; archive_rejected() has them all\n", sep = "")
+    cat(
+      "  and ", count(nrow(x$rejected) - 5),
+      " more; archive_rejected() has them all\n",
+      sep = ""
+    )
   }
   invisible(x)
 }

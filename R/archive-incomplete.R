@@ -24,16 +24,24 @@
 archive_incomplete <- function(archive) {
   check_archive(archive)
   open <- incomplete_read(archive)
-  as_rows(list(source = open$source, dataset = open$dataset, label = open$label,
-    from = utc(open$from), to = utc(open$to), reason = open$reason, found = utc(open$at)))
+  as_rows(
+    list(
+      source = open$source, dataset = open$dataset, label = open$label,
+      from = utc(open$from), to = utc(open$to), reason = open$reason,
+      found = utc(open$at)
+    )
+  )
 }
 
 # Notes of one or all datasets as a data frame, a row a window: `key` is that of
 # its coverage, and `start` that of its request. With `reading`, the hash of how
 # the card reads rows now, "rejected" notes of an earlier reading are included.
-incomplete_read <- function(archive, source = NULL, dataset = NULL, reading = NULL) {
+incomplete_read <- function(archive, source = NULL, dataset = NULL,
+                            reading = NULL) {
   kinds <- c("failed", "open", if (!is.null(reading)) "rejected")
-  open <- incomplete_parse(store_notes(archive, kinds, source, dataset), source, dataset)
+  open <- incomplete_parse(
+    store_notes(archive, kinds, source, dataset), source, dataset
+  )
   if (is.null(reading)) open else incomplete_now(open, reading)
 }
 
@@ -46,14 +54,27 @@ incomplete_parse <- function(notes, source, dataset) {
   n <- nrow(notes)
   values <- lapply(notes$value, jsonlite::fromJSON)
   part <- function(name, missing) {
-    vapply(values, function(value) value[[name]] %||% missing, missing, USE.NAMES = FALSE)
+    vapply(
+      values, function(value) value[[name]] %||% missing, missing,
+      USE.NAMES = FALSE
+    )
   }
-  list_frame(list(cause = notes$kind %||% rep("open", n), note = notes$key,
-    source = notes$source %||% rep(source, n), dataset = notes$dataset %||% rep(dataset, n),
-    key = part("key", NA_character_),
-    start = part("start", NA_character_), from = part("from", NA_real_),
-    to = part("to", NA_real_), label = part("label", ""), reason = part("reason", ""),
-    reading = part("reading", ""), at = notes$at))
+  list_frame(
+    list(
+      cause = notes$kind %||% rep("open", n),
+      note = notes$key,
+      source = notes$source %||% rep(source, n),
+      dataset = notes$dataset %||% rep(dataset, n),
+      key = part("key", NA_character_),
+      start = part("start", NA_character_),
+      from = part("from", NA_real_),
+      to = part("to", NA_real_),
+      label = part("label", ""),
+      reason = part("reason", ""),
+      reading = part("reading", ""),
+      at = notes$at
+    )
+  )
 }
 
 # Covered ranges minus open windows.
@@ -61,13 +82,17 @@ covered_less <- function(covered, open) {
   if (!nrow(open) || !nrow(covered)) {
     return(covered)
   }
-  open <- open[!is.na(open$from) & open$key %in% covered$key & open$cause != "failed", ,
-    drop = FALSE]
+  open <- open[
+    !is.na(open$from) & open$key %in% covered$key & open$cause != "failed", ,
+    drop = FALSE
+  ]
   if (!nrow(open)) {
     return(covered)
   }
   for (i in seq_len(nrow(open))) {
-    hit <- covered$key == open$key[i] & covered$start < open$to[i] & covered$end > open$from[i]
+    hit <- covered$key == open$key[i] &
+      covered$start < open$to[i] &
+      covered$end > open$from[i]
     if (!any(hit)) next
     before <- after <- covered[hit, , drop = FALSE]
     before$end <- pmin(before$end, open$from[i])
@@ -85,23 +110,46 @@ covered_less <- function(covered, open) {
 incomplete_book <- function(archive, source, dataset, reading) {
   open <- NULL
   known <- function() {
-    if (is.null(open)) open <<- incomplete_read(archive, source, dataset, reading = "")
+    if (is.null(open)) {
+      open <<- incomplete_read(archive, source, dataset, reading = "")
+    }
   }
   note <- function(cause, key, start, from, to, label, reason) {
-    row <- list_frame(list(cause = cause, note = incomplete_name(key, start, from),
-      source = source, dataset = dataset, key = key, start = start, from = from, to = to,
-      label = label,
-      reason = reason, reading = reading, at = now_seconds()))
+    row <- list_frame(
+      list(
+        cause = cause,
+        note = incomplete_name(key, start, from),
+        source = source,
+        dataset = dataset,
+        key = key,
+        start = start,
+        from = from,
+        to = to,
+        label = label,
+        reason = reason,
+        reading = reading,
+        at = now_seconds()
+      )
+    )
     same <- open$cause == cause & open$note == row$note
     open <<- rbind(open[!same, , drop = FALSE], row)
     list(kind = cause, key = row$note, value = incomplete_value(row))
   }
   place_notes <- function(cause, place, label, reason) {
     if (is.null(place$from)) {
-      return(list(note(cause, NA_character_, place$start, NA_real_, NA_real_, label, reason)))
+      return(
+        list(
+          note(
+            cause, NA_character_, place$start, NA_real_, NA_real_, label, reason
+          )
+        )
+      )
     }
-    lapply(place$keys, note, cause = cause, start = place$start, from = place$from, to = place$to,
-      label = label, reason = reason)
+    lapply(
+      place$keys, note,
+      cause = cause, start = place$start, from = place$from,
+      to = place$to, label = label, reason = reason
+    )
   }
   settle <- function(place) {
     if (!nrow(open)) {
@@ -110,14 +158,18 @@ incomplete_book <- function(archive, source, dataset, reading) {
     hit <- incomplete_touches(open, place)
     rows <- open[hit, , drop = FALSE]
     open <<- open[!hit, , drop = FALSE]
-    gone <- Map(function(cause, key) list(kind = cause, key = key, value = NULL), rows$cause,
-      rows$note)
+    gone <- Map(
+      function(cause, key) list(kind = cause, key = key, value = NULL),
+      rows$cause, rows$note
+    )
     # parts outside the proven window stay open; after a failure only the
     # missing rest was requested
     left <- lapply(which(rows$cause != "failed"), function(i) {
       row <- rows[i, ]
       lapply(incomplete_rest(row, place), function(rest) {
-        note(row$cause, row$key, row$start, rest[1], rest[2], row$label, row$reason)
+        note(
+          row$cause, row$key, row$start, rest[1], rest[2], row$label, row$reason
+        )
       })
     })
     c(unname(gone), unlist(left, recursive = FALSE))
@@ -129,8 +181,15 @@ incomplete_book <- function(archive, source, dataset, reading) {
     },
     settle = function(place, label, rejected) {
       known()
-      c(settle(place), if (rejected > 0) place_notes("rejected", place, label,
-        paste(counted(rejected, "row"), "rejected")))
+      c(
+        settle(place),
+        if (rejected > 0) {
+          place_notes(
+            "rejected", place, label,
+            paste(counted(rejected, "row"), "rejected")
+          )
+        }
+      )
     },
     now = function() {
       known()
@@ -145,8 +204,12 @@ incomplete_name <- function(key, start, from) {
 }
 
 incomplete_value <- function(row) {
-  parts <- as.list(row[c("key", "start", "from", "to", "label", "reason", "reading")])
-  as.character(jsonlite::toJSON(parts[!is.na(parts)], auto_unbox = TRUE, digits = NA))
+  parts <- as.list(
+    row[c("key", "start", "from", "to", "label", "reason", "reading")]
+  )
+  as.character(
+    jsonlite::toJSON(parts[!is.na(parts)], auto_unbox = TRUE, digits = NA)
+  )
 }
 
 # Whether a place equals or overlaps an open window.
@@ -154,13 +217,18 @@ incomplete_touches <- function(open, place) {
   if (is.null(place$from)) {
     return(is.na(open$from) & open$start == place$start)
   }
-  !is.na(open$from) & open$key %in% place$settles & open$from < place$to & open$to > place$from
+  !is.na(open$from) &
+    open$key %in% place$settles &
+    open$from < place$to &
+    open$to > place$from
 }
 
 incomplete_rest <- function(row, place) {
   if (is.null(place$from)) {
     return(NULL)
   }
-  c(if (row$from < place$from) list(c(row$from, place$from)),
-    if (row$to > place$to) list(c(place$to, row$to)))
+  c(
+    if (row$from < place$from) list(c(row$from, place$from)),
+    if (row$to > place$to) list(c(place$to, row$to))
+  )
 }

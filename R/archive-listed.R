@@ -23,9 +23,13 @@ archive_listed <- function(path, name, open, read) {
   archive_close(archive)
   on.exit()
   # file times have a coarse clock: two changes within one tick look the same
-  settled <- !is.null(state) && max(state$changed, na.rm = TRUE) < asked - listed_settled
+  settled <- !is.null(state) &&
+    max(state$changed, na.rm = TRUE) < asked - listed_settled
   if (alone && settled && identical(listed_state(path), state)) {
-    try(suppressWarnings(listed_keep(place, list(state = state, rows = rows))), silent = TRUE)
+    try(
+      suppressWarnings(listed_keep(place, list(state = state, rows = rows))),
+      silent = TRUE
+    )
   }
   rows
 }
@@ -38,14 +42,21 @@ listed_days <- 30
 # Path, size and times of the archive's file and its log: every write changes at
 # least one of them. NULL where there is no file.
 listed_state <- function(path) {
-  if (is_server(path) || !file.exists(path) || dir.exists(path) || file.access(path, 4) != 0) {
+  if (is_server(path) ||
+    !file.exists(path) ||
+    dir.exists(path) ||
+    file.access(path, 4) != 0) {
     return(NULL)
   }
   # the log lies beside the file itself, not beside a link to it
   path <- normalizePath(path)
   state <- file.info(c(path, paste0(path, "-wal")), extra_cols = FALSE)
-  list(path = path, version = getNamespaceVersion("vetusta")[[1]],
-    size = state$size, changed = c(as.numeric(state$mtime), as.numeric(state$ctime)))
+  list(
+    path = path,
+    version = getNamespaceVersion("vetusta")[[1]],
+    size = state$size,
+    changed = c(as.numeric(state$mtime), as.numeric(state$ctime))
+  )
 }
 
 # The cache file of an archive, named by the end of its path. Two paths may
@@ -53,8 +64,10 @@ listed_state <- function(path) {
 listed_place <- function(path, name) {
   letters <- gsub("[^A-Za-z0-9]+", "-", path)
   suffix <- substring(letters, max(1, nchar(letters) - 99))
-  file.path(tools::R_user_dir("vetusta", "cache"), "listed",
-    paste0(name, suffix, "-", nchar(path), ".rds"))
+  file.path(
+    tools::R_user_dir("vetusta", "cache"), "listed",
+    paste0(name, suffix, "-", nchar(path), ".rds")
+  )
 }
 
 listed_keep <- function(place, what) {

@@ -17,9 +17,11 @@ listing_put <- function(store, page) {
   }
   keys <- page$rows$keys
   if (!rule$last) {
-    store_note(store, "listing", page$source, page$dataset,
+    store_note(
+      store, "listing", page$source, page$dataset,
       paste(rule$planned, rule$page, sep = "\r"),
-      json_array(as.character(keys)), page$now)
+      json_array(as.character(keys)), page$now
+    )
     return(0)
   }
   parts <- if (rule$page > 1) listing_parts(store, page)
@@ -34,14 +36,23 @@ listing_put <- function(store, page) {
   # entries that another request lists still exist
   if (length(gone)) {
     others <- store_notes(store, "listed", page$source, page$dataset)
-    gone <- setdiff(gone, listing_keys(others$value[others$key != rule$planned]))
+    gone <- setdiff(
+      gone, listing_keys(others$value[others$key != rule$planned])
+    )
   }
   if (length(gone)) {
-    store_records_close(store, page$source, page$dataset, gone, unname(column),
-      as.Date(utc(notes$at), tz = "UTC"), page$now)
+    store_records_close(
+      store, page$source, page$dataset, gone, unname(column),
+      as.Date(utc(notes$at), tz = "UTC"), page$now
+    )
   }
-  store_note(store, "listed", page$source, page$dataset, rule$planned, json_array(now), page$now)
-  for (key in names(parts)) store_forget(store, "listing", page$source, page$dataset, key)
+  store_note(
+    store, "listed", page$source, page$dataset, rule$planned, json_array(now),
+    page$now
+  )
+  for (key in names(parts)) {
+    store_forget(store, "listing", page$source, page$dataset, key)
+  }
   length(gone)
 }
 
@@ -49,8 +60,11 @@ listing_put <- function(store, page) {
 listing_parts <- function(store, page) {
   notes <- store_notes(store, "listing", page$source, page$dataset)
   number <- suppressWarnings(as.numeric(sub("^.*\r", "", notes$key)))
-  earlier <- sub("\r[0-9]+$", "", notes$key) == page$listing$planned & number < page$listing$page
-  stats::setNames(lapply(notes$value[earlier], listing_keys), notes$key[earlier])
+  earlier <- sub("\r[0-9]+$", "", notes$key) == page$listing$planned &
+    number < page$listing$page
+  stats::setNames(
+    lapply(notes$value[earlier], listing_keys), notes$key[earlier]
+  )
 }
 
 listing_keys <- function(texts) {
@@ -62,6 +76,8 @@ listing_keys <- function(texts) {
 # Entries that all requests of a dataset list, and how many of them differ:
 # c(entries, rows).
 listing_counts <- function(store, source, dataset) {
-  keys <- lapply(store_notes(store, "listed", source, dataset)$value, listing_keys)
+  keys <- lapply(
+    store_notes(store, "listed", source, dataset)$value, listing_keys
+  )
   c(entries = sum(lengths(keys)), rows = length(unique(unlist(keys))))
 }

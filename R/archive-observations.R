@@ -36,13 +36,15 @@
 #' @export
 #' @examples
 #' \dontrun{
-#' archive_observations(archive, "basin", "LOCK_TRAFFIC", STATE = "ORV", as_of = "2026-02-01",
-#' labels = "labels")
+#' archive_observations(archive, "basin", "LOCK_TRAFFIC",
+#'   STATE = "ORV", as_of = "2026-02-01",
+#'   labels = "labels"
+#' )
 #' }
-archive_observations <- function(archive, source, dataset, ..., as_of = NULL, from = NULL,
-  to = NULL, labels = "codes",
-                                 language = "en", columns = TRUE, multiplier = "keep",
-                                 keys = list()) {
+archive_observations <- function(archive, source, dataset, ..., as_of = NULL,
+                                 from = NULL, to = NULL, labels = "codes",
+                                 language = "en", columns = TRUE,
+                                 multiplier = "keep", keys = list()) {
   check_archive(archive)
   check_choice(labels, "labels", c("codes", "labels", "both"))
   check_choice(multiplier, "multiplier", c("keep", "apply"))
@@ -51,16 +53,20 @@ archive_observations <- function(archive, source, dataset, ..., as_of = NULL, fr
   at <- known_at(as_of)
   store_snapshot(archive, function() {
     series <- stored_series(archive, source, dataset, c(list(...), keys))
-    read_table(archive, series, from, to, at, "UTC", labels = labels, language = language,
-      with = columns,
-      multiplier = multiplier)
+    read_table(
+      archive, series, from, to, at, "UTC",
+      labels = labels,
+      language = language, with = columns, multiplier = multiplier
+    )
   })
 }
 
 # Observations with the dimensions and attributes of a statistics office, or
 # those of another source.
-table_of_observations <- function(archive, series, from, to, at, zone, labels = "codes",
-  language = "en", with = TRUE, multiplier = "keep", newest = TRUE) {
+table_of_observations <- function(archive, series, from, to, at, zone,
+                                  labels = "codes", language = "en",
+                                  with = TRUE, multiplier = "keep",
+                                  newest = TRUE) {
   window <- period_window(from, to)
   read <- read_rows(archive, series, window[1], window[2], at, newest)
   if (is_plain(series)) {
@@ -69,13 +75,16 @@ table_of_observations <- function(archive, series, from, to, at, zone, labels = 
   }
   said <- store_attributes(archive, series$id, at)
   known <- archive_labels(archive, series$source[1], series$dataset[1])
-  table <- observation_rows(read, series, words_frame(said), known, labels, language, with,
-    multiplier)
+  table <- observation_rows(
+    read, series, words_frame(said), known, labels, language, with, multiplier
+  )
   vintage_at(with_dataset_facts(table, archive, series, language), at)
 }
 
 # Whether the only dimension of series is their name.
-is_plain <- function(series) identical(names(series_dimensions(series)), "series")
+is_plain <- function(series) {
+  identical(names(series_dimensions(series)), "series")
+}
 
 # Observations of other sources: name, period or instant, value, and further
 # columns.
@@ -88,13 +97,19 @@ plain_observations <- function(series, read) {
   rest <- columns[setdiff(names(columns), c("time", "known", "period"))]
   # the column exists where at least one series has it
   if (!all(is.na(as.numeric(columns$known)))) rest$known <- columns$known
-  c(list(series = series$key[read$owner]), clock, rest[c("value", setdiff(names(rest), "value"))])
+  c(
+    list(series = series$key[read$owner]), clock,
+    rest[c("value", setdiff(names(rest), "value"))]
+  )
 }
 
 plain_table_of <- function(rows) {
   if (is.null(rows$value)) rows$value <- rep(NA_real_, length(rows$series))
-  if (!is.null(rows[["period"]])) without_notes(series_frame(list_frame(rows)))
-  else as_rows(ordered_rows(rows, c("series", "time")))
+  if (!is.null(rows[["period"]])) {
+    without_notes(series_frame(list_frame(rows)))
+  } else {
+    as_rows(ordered_rows(rows, c("series", "time")))
+  }
 }
 
 # Series of a dataset with the requested codes or labels.
@@ -106,15 +121,20 @@ stored_series <- function(archive, source, dataset, wanted) {
   series <- series[order(series$id), ]
   dims <- series_dimensions(series)
   lists <- if (length(wanted)) archive_labels(archive, source, dataset)
-  if (length(wanted) && (is.null(names(wanted)) || any(!nzchar(names(wanted))))) {
-    vetusta_stop("argument", "Codes need the name of their dimension.",
-      todo = "write them as STATE = \"ORV\"")
+  if (length(wanted) &&
+    (is.null(names(wanted)) || any(!nzchar(names(wanted))))) {
+    vetusta_stop(
+      "argument", "Codes need the name of their dimension.",
+      todo = "write them as STATE = \"ORV\""
+    )
   }
   for (name in unique(names(wanted))) {
     dimension <- names(dims)[match(tolower(name), tolower(names(dims)))]
     if (is.na(dimension)) check_choice(name, "dimension", names(dims))
-    codes <- stored_codes(unlist(wanted[names(wanted) == name]), unique(dims[[dimension]]),
-      lists[[dimension]], dimension)
+    codes <- stored_codes(
+      unlist(wanted[names(wanted) == name]), unique(dims[[dimension]]),
+      lists[[dimension]], dimension
+    )
     keep <- dims[[dimension]] %in% codes
     series <- series[keep, ]
     dims <- dims[keep, , drop = FALSE]
@@ -131,18 +151,31 @@ stored_codes <- function(values, codes, list, dimension) {
       return(value)
     }
     fits <- function(texts) {
-      if (grepl("[*?]", value)) grepl(utils::glob2rx(tolower(value)),
-      tolower(texts)) else tolower(texts) == tolower(value)
+      if (grepl("[*?]", value)) {
+        grepl(utils::glob2rx(tolower(value)), tolower(texts))
+      } else {
+        tolower(texts) == tolower(value)
+      }
     }
     hit <- fits(codes)
     for (text in labels) hit <- hit | (!is.na(text) & fits(text))
     if (!any(hit) && strict) {
-      check_known(value, c(codes, unique(all[!is.na(all)])), paste("dimension", dimension, "code"))
+      check_known(
+        value, c(codes, unique(all[!is.na(all)])),
+        paste("dimension", dimension, "code")
+      )
     }
     codes[hit]
   }
-  unique(unlist(lapply(split_codes(values, function(text) length(find(text, FALSE)) > 0), find,
-    strict = TRUE)))
+  unique(
+    unlist(
+      lapply(
+        split_codes(values, function(text) length(find(text, FALSE)) > 0),
+        find,
+        strict = TRUE
+      )
+    )
+  )
 }
 
 # JSON objects of texts as a data frame.
@@ -152,45 +185,64 @@ words_frame <- function(texts) {
   levels <- unique(texts)
   parsed <- json_objects(levels)
   names <- unique(unlist(lapply(parsed, names)))
-  columns <- lapply(stats::setNames(nm = names),
-    function(name) {
-      vapply(parsed, function(item) as.character(item[[name]] %||% NA),
-      "")[match(texts, levels)]
-    })
-  structure(columns, row.names = .set_row_names(n), class = "data.frame",
-    names = as.character(names))
+  columns <- lapply(stats::setNames(nm = names), function(name) {
+    vapply(parsed, function(item) as.character(item[[name]] %||% NA), "")[
+      match(texts, levels)
+    ]
+  })
+  structure(
+    columns,
+    row.names = .set_row_names(n), class = "data.frame",
+    names = as.character(names)
+  )
 }
 
-observation_rows <- function(read, series, attributes, known, labels, language, with, multiplier) {
+observation_rows <- function(read, series, attributes, known, labels, language,
+                             with, multiplier) {
   at <- read$owner
   rows <- read$columns
   dimensions <- series_dimensions(series)
-  dims <- lapply(stats::setNames(nm = names(dimensions)),
-    function(name) labelled(dimensions[[name]], known[[name]], labels, language))
-  unit <- attributes[["UNIT_MEASURE"]] %||% attributes[["UNIT"]] %||% dims[["UNIT_MEASURE"]] %||%
-    dims[["UNIT"]] %||%
+  dims <- lapply(
+    stats::setNames(nm = names(dimensions)),
+    function(name) labelled(dimensions[[name]], known[[name]], labels, language)
+  )
+  unit <- attributes[["UNIT_MEASURE"]] %||% attributes[["UNIT"]] %||%
+    dims[["UNIT_MEASURE"]] %||% dims[["UNIT"]] %||%
     rep(NA_character_, nrow(series))
   value <- rows[["value"]] %||% rep(NA_real_, length(at))
   words <- words_frame(rows[["words"]] %||% rep(NA_character_, length(at)))
   if (multiplier == "apply") {
     # an attribute of the series, or of each value in formats without series
     # attributes
-    power <- words[["UNIT_MULT"]] %||% attributes[["UNIT_MULT"]][at] %||% rep(NA, length(at))
+    power <- words[["UNIT_MULT"]] %||% attributes[["UNIT_MULT"]][at] %||%
+      rep(NA, length(at))
     power <- suppressWarnings(as.numeric(power))
     value <- value * 10^ifelse(is.na(power), 0, power)
     attributes$UNIT_MULT <- words$UNIT_MULT <- NULL
   }
   status <- rows[["status"]] %||% rep("observed", length(at))
   status[is.na(status)] <- "observed"
-  frame <- list(series = series$key[at],
+  frame <- list(
+    series = series$key[at],
     period = epoch_days(floor(as.numeric(rows$time) / 86400)),
-    frequency = series$frequency[at], value = as.double(value), unit = unit[at], status = status,
+    frequency = series$frequency[at],
+    value = as.double(value),
+    unit = unit[at],
+    status = status,
     known = rows$known,
-    name = series_names(dimensions, known, language)[at])
+    name = series_names(dimensions, known, language)[at]
+  )
   if (with) frame <- c(frame, free_names(lapply(dims, `[`, at), names(frame)))
   extra <- lapply(attributes, `[`, at)
-  frame <- c(frame, free_names(extra[setdiff(names(extra), names(dims))], names(frame)))
-  frame <- c(frame, free_names(as.list(words)[setdiff(names(words), names(frame))], names(frame)))
+  frame <- c(
+    frame, free_names(extra[setdiff(names(extra), names(dims))], names(frame))
+  )
+  frame <- c(
+    frame,
+    free_names(
+      as.list(words)[setdiff(names(words), names(frame))], names(frame)
+    )
+  )
   if (!any(frame$frequency %in% "I")) {
     return(without_notes(series_frame(list_frame(frame))))
   }
@@ -213,19 +265,34 @@ labelled <- function(codes, known, labels, language) {
     return(codes)
   }
   label <- code_labels(known, language)[match(codes, known$id)]
-  ifelse(is.na(label), codes, if (labels == "labels") label else paste(codes, label))
+  ifelse(
+    is.na(label), codes, if (labels == "labels") label else paste(codes, label)
+  )
 }
 
 # A readable name: labels of the dimensions in which the series differ.
 series_names <- function(dimensions, known, language) {
-  varies <- names(dimensions)[vapply(dimensions, function(codes) length(unique(codes)) > 1, TRUE)]
+  varies <- names(dimensions)[
+    vapply(dimensions, function(codes) length(unique(codes)) > 1, TRUE)
+  ]
   if (!length(varies)) varies <- setdiff(names(dimensions), "FREQ")
   if (!length(varies)) {
     return(rep("", nrow(dimensions)))
   }
-  do.call(paste,
-    c(unname(lapply(varies,
-      function(name) labelled(dimensions[[name]], known[[name]], "labels", language))), sep = ", "))
+  do.call(
+    paste,
+    c(
+      unname(
+        lapply(
+          varies,
+          function(name) {
+            labelled(dimensions[[name]], known[[name]], "labels", language)
+          }
+        )
+      ),
+      sep = ", "
+    )
+  )
 }
 
 # Stored code lists of a dataset by dimension; empty where none are stored.
@@ -236,6 +303,8 @@ archive_labels <- function(archive, source, dataset) {
 
 # The reading function of each shape.
 shape_tables <- function() {
-  list(bars = table_of_bars, observations = table_of_observations,
-  facts = table_of_facts)
+  list(
+    bars = table_of_bars, observations = table_of_observations,
+    facts = table_of_facts
+  )
 }

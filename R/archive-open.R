@@ -30,52 +30,74 @@
 #' archive <- archive_open(tempfile(fileext = ".sqlite"))
 #' archive_series(archive)
 #' archive_close(archive)
-archive_open <- function(path, create = TRUE, read_only = FALSE, password = NULL,
-  columns = NULL) {
+archive_open <- function(path, create = TRUE, read_only = FALSE,
+                         password = NULL, columns = NULL) {
   check_text(path, "path", "archive")
   check_flag(create, "create")
   check_flag(read_only, "read_only")
   if (!is.null(password)) check_text(password, "password", "archive")
   if (!is.null(columns)) check_text(columns, "columns", "archive")
   if (read_only) create <- FALSE
-  store <- if (is_server(path)) postgres_store(path, create, read_only, password)
-  else file_store(path, create, read_only)
-  tryCatch({
-    check_whole_copy(store)
-    columns_join(store, columns)
-  }, error = function(e) {
-    store_close(store)
-    stop(e)
-  })
+  store <- if (is_server(path)) {
+    postgres_store(path, create, read_only, password)
+  } else {
+    file_store(path, create, read_only)
+  }
+  tryCatch(
+    {
+      check_whole_copy(store)
+      columns_join(store, columns)
+    },
+    error = function(e) {
+      store_close(store)
+      stop(e)
+    }
+  )
 }
 
 file_store <- function(path, create, read_only) {
   if (!create && !file.exists(path)) {
-    vetusta_stop("archive", "There is no archive yet.", where = path,
-      todo = "collect or import something first, or give the path of an archive")
+    vetusta_stop(
+      "archive", "There is no archive yet.",
+      where = path,
+      todo = "collect or import something first, or give the path of an archive"
+    )
   }
   if (!dir.exists(dirname(path))) {
-    vetusta_stop("archive", "The archive's folder is not there.", where = dirname(path),
-      todo = "make the folder, or give another path")
+    vetusta_stop(
+      "archive", "The archive's folder is not there.",
+      where = dirname(path),
+      todo = "make the folder, or give another path"
+    )
   }
   if (dir.exists(path)) {
-    vetusta_stop("archive", "The archive's path is that of a folder.", where = path,
-      todo = "give the path of a file, as archive.sqlite in it")
+    vetusta_stop(
+      "archive", "The archive's path is that of a folder.",
+      where = path,
+      todo = "give the path of a file, as archive.sqlite in it"
+    )
   }
   if (file.exists(path) && file.access(path, 4) != 0) {
-    vetusta_stop("archive", "The archive cannot be read.", where = path,
-      todo = "look at the rights of the file")
+    vetusta_stop(
+      "archive", "The archive cannot be read.",
+      where = path,
+      todo = "look at the rights of the file"
+    )
   }
   sqlite_store(path, read_only)
 }
 
 # Whether an archive is on a server rather than in a file.
 is_server <- function(path) {
-  scheme <- regmatches(path, regexpr("^[A-Za-z][A-Za-z0-9+.-]*(?=://)", path, perl = TRUE))
+  scheme <- regmatches(
+    path, regexpr("^[A-Za-z][A-Za-z0-9+.-]*(?=://)", path, perl = TRUE)
+  )
   if (length(scheme) && !scheme %in% c("postgresql", "postgres")) {
-    vetusta_stop("archive", paste0("An archive cannot be reached by ", scheme, "://."),
+    vetusta_stop(
+      "archive", paste0("An archive cannot be reached by ", scheme, "://."),
       where = database_named(path),
-      todo = "give the path of a file, or postgresql://user@host:5432/name")
+      todo = "give the path of a file, or postgresql://user@host:5432/name"
+    )
   }
   length(scheme) > 0
 }
@@ -96,7 +118,10 @@ archive_label <- function(path) {
 #' @export
 archive_close <- function(archive) {
   if (missing(archive) || !inherits(archive, "vetusta_archive")) {
-    vetusta_stop("archive", "This is no archive.", todo = "give what archive_open() gave")
+    vetusta_stop(
+      "archive", "This is no archive.",
+      todo = "give what archive_open() gave"
+    )
   }
   store_close(archive)
 }
@@ -104,8 +129,10 @@ archive_close <- function(archive) {
 check_archive <- function(archive) {
   archive <- given(archive, "archive", "archive")
   if (!inherits(archive, "vetusta_archive") || is.null(archive$connection)) {
-    vetusta_stop("archive", "This is no open archive.",
-      todo = "open an archive with archive_open()")
+    vetusta_stop(
+      "archive", "This is no open archive.",
+      todo = "open an archive with archive_open()"
+    )
   }
   invisible(archive)
 }
@@ -120,7 +147,10 @@ print.vetusta_archive <- function(x, ...) {
     return(invisible(x))
   }
   series <- store_series(x, sizes = TRUE)
-  cat("archive ", x$path, ": ", format(nrow(series), big.mark = ","), " series", ", ",
-    counted(sum(series$rows), "row"), "\n", sep = "")
+  cat(
+    "archive ", x$path, ": ", format(nrow(series), big.mark = ","), " series",
+    ", ", counted(sum(series$rows), "row"), "\n",
+    sep = ""
+  )
   invisible(x)
 }

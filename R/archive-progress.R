@@ -3,7 +3,8 @@
 
 # Shows the text that a function of the width returns. The line is removed when
 # the environment ends.
-progress_line <- function(envir, every = getOption("vetusta.progress_seconds", 60)) {
+progress_line <- function(envir,
+                          every = getOption("vetusta.progress_seconds", 60)) {
   if (!is_terminal(stderr())) {
     last <- now_seconds()
     return(function(text) {
@@ -14,12 +15,21 @@ progress_line <- function(envir, every = getOption("vetusta.progress_seconds", 6
       try(cat(text(Inf), "\n", file = stderr(), sep = ""), silent = TRUE)
     })
   }
-  id <- cli::cli_progress_bar(type = "custom", total = NA, format = "{cli::pb_extra$text}",
-    extra = list(text = ""), clear = TRUE, .auto_close = TRUE, .envir = envir)
+  id <- cli::cli_progress_bar(
+    type = "custom", total = NA, format = "{cli::pb_extra$text}",
+    extra = list(text = ""), clear = TRUE, .auto_close = TRUE, .envir = envir
+  )
   function(text) {
-    try(cli::cli_progress_update(extra = list(text = text(cli::console_width() - 1)), id = id),
-      silent = TRUE)
+    try(
+      cli::cli_progress_update(
+        extra = list(text = text(cli::console_width() - 1)),
+        id = id
+      ),
+      silent = TRUE
+    )
   }
 }
 
-is_terminal <- function(connection) isTRUE(tryCatch(isatty(connection), error = function(e) FALSE))
+is_terminal <- function(connection) {
+  isTRUE(tryCatch(isatty(connection), error = function(e) FALSE))
+}

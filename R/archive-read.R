@@ -24,9 +24,17 @@ archive_series <- function(archive) {
 series_listed <- function(archive, listed) {
   for (name in c("rows", "bytes")) listed[[name]] <- as.numeric(listed[[name]])
   for (name in c("first", "last")) listed[[name]] <- utc(listed[[name]])
-  rows <- as_rows(c(list(id = series_id(listed)),
-    as.list(listed)[c("source", "dataset", "key", "frequency", "shape",
-    "rows", "first", "last", "bytes")]))
+  rows <- as_rows(
+    c(
+      list(id = series_id(listed)),
+      as.list(listed)[
+        c(
+          "source", "dataset", "key", "frequency", "shape", "rows", "first",
+          "last", "bytes"
+        )
+      ]
+    )
+  )
   rows$title <- archive_titles(archive, listed)
   attr(rows, "numbers") <- listed$id
   rows
@@ -42,17 +50,30 @@ archive_datasets <- function(archive) {
   check_archive(archive)
   series <- store_series_datasets(archive)
   n <- nrow(series)
-  of_series <- list(source = series$source, dataset = series$dataset, shape = series$shape,
-    series = as.integer(series$series), rows = as.numeric(series$rows),
-    changed = rep(NA_real_, n), first = utc(series$first), last = utc(series$last),
-    seen = utc(rep(NA_real_, n)))
+  of_series <- list(
+    source = series$source,
+    dataset = series$dataset,
+    shape = series$shape,
+    series = as.integer(series$series),
+    rows = as.numeric(series$rows),
+    changed = rep(NA_real_, n),
+    first = utc(series$first),
+    last = utc(series$last),
+    seen = utc(rep(NA_real_, n))
+  )
   others <- store_datasets(archive)
   m <- nrow(others)
-  of_rows <- list(source = others$source, dataset = others$dataset, shape = others$shape,
+  of_rows <- list(
+    source = others$source,
+    dataset = others$dataset,
+    shape = others$shape,
     series = rep(NA_integer_, m),
-    rows = as.numeric(others$rows), changed = as.numeric(others$changed),
+    rows = as.numeric(others$rows),
+    changed = as.numeric(others$changed),
     first = utc(rep(NA_real_, m)),
-    last = utc(rep(NA_real_, m)), seen = utc(as.numeric(others$seen)))
+    last = utc(rep(NA_real_, m)),
+    seen = utc(as.numeric(others$seen))
+  )
   all <- Map(c, of_series, of_rows)
   as_rows(lapply(all, `[`, order(all$source, all$dataset, method = "radix")))
 }
@@ -120,9 +141,10 @@ archive_rejected <- function(archive) {
 #' archive_import(archive, csv, symbol = "KELD", interval = "1 day")
 #' archive_read(archive, "KELD", from = "2026-03-12")
 #' archive_read(archive, "KELD", resample = list(interval = "1 week"))
-archive_read <- function(archive, ids = NULL, from = NULL, to = NULL, as_of = NULL,
-  zone = "UTC", labels = "codes",
-  language = "en", multiplier = "keep", releases = FALSE, resample = NULL) {
+archive_read <- function(archive, ids = NULL, from = NULL, to = NULL,
+                         as_of = NULL, zone = "UTC", labels = "codes",
+                         language = "en", multiplier = "keep",
+                         releases = FALSE, resample = NULL) {
   check_archive(archive)
   check_flag(releases, "releases")
   check_zone(zone)
@@ -134,22 +156,48 @@ archive_read <- function(archive, ids = NULL, from = NULL, to = NULL, as_of = NU
     listed <- archive_find(archive, ids)
     resample <- resample_asked(resample, listed)
     numbers <- attr(listed, "numbers")
-    series <- if (is.null(ids)) store_series(archive) else store_series(archive, ids = numbers)
+    series <- if (is.null(ids)) {
+      store_series(archive)
+    } else {
+      store_series(archive, ids = numbers)
+    }
     series <- series[match(numbers, series$id), ]
     if (!nrow(series)) {
       return(list())
     }
     # each interval (an ISO duration) is a table of its own
-    interval <- ifelse(startsWith(series$frequency, "P"), paste0("@", series$frequency), "")
+    interval <- ifelse(
+      startsWith(series$frequency, "P"), paste0("@", series$frequency), ""
+    )
     group <- paste0(series$source, "/", series$dataset, interval)
-    tables <- lapply(split(seq_len(nrow(series)), factor(group, unique(group))), function(rows) {
-      longer <- if (!is.null(resample)) longer_shapes()[[series$shape[rows[1]]]]
-      if (!is.null(longer)) {
-        return(longer(archive, series[rows, ], from, to, at, zone, resample(series$source[rows[1]])))
+    tables <- lapply(
+      split(seq_len(nrow(series)), factor(group, unique(group))),
+      function(rows) {
+        longer <- if (!is.null(resample)) {
+          longer_shapes()[[series$shape[rows[1]]]]
+        }
+        if (!is.null(longer)) {
+          return(
+            longer(
+              archive, series[rows, ], from, to, at, zone,
+              resample(series$source[rows[1]])
+            )
+          )
+        }
+        read_table(
+          archive,
+          series[rows, ],
+          from,
+          to,
+          at,
+          zone,
+          labels = labels,
+          language = language,
+          multiplier = multiplier,
+          newest = !(releases && series$shape[rows[1]] %in% released_shapes)
+        )
       }
-      read_table(archive, series[rows, ], from, to, at, zone, labels = labels, language = language,
-        multiplier = multiplier, newest = !(releases && series$shape[rows[1]] %in% released_shapes))
-    })
+    )
     names(tables) <- sub("@.*", "", names(tables))
     tables
   })
@@ -165,8 +213,10 @@ known_at <- function(as_of) {
   }
   end <- as.numeric(time_instant(as_of, end = TRUE, name = "as_of"))
   if (is.na(end)) {
-    vetusta_stop("argument", "`as_of` is missing.",
-      todo = "give an instant or a day, or NULL for now")
+    vetusta_stop(
+      "argument", "`as_of` is missing.",
+      todo = "give an instant or a day, or NULL for now"
+    )
   }
   if (end > as.numeric(time_instant(as_of, name = "as_of"))) end - 1e-6 else end
 }
@@ -181,9 +231,13 @@ read_table <- function(archive, series, from, to, at, zone, ...) {
 read_rows <- function(archive, series, start, end, at, newest = TRUE) {
   read <- store_read(archive, series$id, start, end, at, newest)
   owner <- rep(seq_len(nrow(series)), read$rows)
-  read$columns <- store_typed(archive, series$source[1], series$dataset[1], read$columns)
-  without_rows(list(columns = read$columns, owner = owner),
-    if (newest) which(read$columns[["status"]] %in% "deleted"))
+  read$columns <- store_typed(
+    archive, series$source[1], series$dataset[1], read$columns
+  )
+  without_rows(
+    list(columns = read$columns, owner = owner),
+    if (newest) which(read$columns[["status"]] %in% "deleted")
+  )
 }
 
 # Removes deleted rows.
@@ -211,10 +265,18 @@ series_dimensions <- function(series) words_frame(series$dimensions)
 # Days, years or other periods within which a period begins, both included, in
 # seconds.
 period_window <- function(from, to) {
-  c(if (is.null(from)) -Inf
-  else as.numeric(time_instant(period_bound(from, "from"), name = "from")),
-    if (is.null(to)) Inf
-    else as.numeric(time_instant(period_bound(to, "to"), end = TRUE, name = "to")))
+  c(
+    if (is.null(from)) {
+      -Inf
+    } else {
+      as.numeric(time_instant(period_bound(from, "from"), name = "from"))
+    },
+    if (is.null(to)) {
+      Inf
+    } else {
+      as.numeric(time_instant(period_bound(to, "to"), end = TRUE, name = "to"))
+    }
+  )
 }
 
 # The first or last day of a year, month or other period.
@@ -223,8 +285,13 @@ period_bound <- function(x, name) {
     return(x)
   }
   period <- time_periods(x)
-  if (is.na(period$first) || period$frequency == "I") x else if (name == "from") period$first
-  else period$last
+  if (is.na(period$first) || period$frequency == "I") {
+    x
+  } else if (name == "from") {
+    period$first
+  } else {
+    period$last
+  }
 }
 
 # Facts: the columns of their series, then those of each value.
@@ -234,18 +301,30 @@ table_of_facts <- function(archive, series, from, to, at, ..., newest = TRUE) {
   if (!newest) read <- without_withdrawn(read)
   # a figure without a filing counts from the end of its period
   end <- as.numeric(read$columns$time) + 86400
-  read <- without_rows(read, which(is.na(as.numeric(read$columns$known)) & end > at))
+  read <- without_rows(
+    read, which(is.na(as.numeric(read$columns$known)) & end > at)
+  )
   columns <- read$columns
   dimensions <- lapply(series_dimensions(series), `[`, read$owner)
   day <- epoch_days(as.numeric(columns$time) / 86400)
-  rows <- c(dimensions[intersect(c("symbol", "item"), names(dimensions))],
-    columns[intersect("period_start", names(columns))], list(period_end = day))
-  rest <- c(dimensions[setdiff(names(dimensions), names(rows))],
-    columns[setdiff(names(columns), c("time", "known", names(rows)))])
+  rows <- c(
+    dimensions[intersect(c("symbol", "item"), names(dimensions))],
+    columns[intersect("period_start", names(columns))], list(period_end = day)
+  )
+  rest <- c(
+    dimensions[setdiff(names(dimensions), names(rows))],
+    columns[setdiff(names(columns), c("time", "known", names(rows)))]
+  )
   lead <- intersect(c("basis", "unit", "value", "filed"), names(rest))
-  table <- as_rows(ordered_rows(c(rows, rest[c(lead, setdiff(names(rest), lead))]),
-    c("symbol", "item", "period_start", "period_end")))
-  with_facts(table, dataset_facts(archive, series$source[1], series$dataset[1])["unit"])
+  table <- as_rows(
+    ordered_rows(
+      c(rows, rest[c(lead, setdiff(names(rest), lead))]),
+      c("symbol", "item", "period_start", "period_end")
+    )
+  )
+  with_facts(
+    table, dataset_facts(archive, series$source[1], series$dataset[1])["unit"]
+  )
 }
 
 ordered_rows <- function(rows, by) {

@@ -30,28 +30,48 @@ archive_rows <- function(archive, source, dataset, as_of = NULL, all = FALSE) {
       return(rows_of_series(archive, series, at))
     }
     datasets <- store_datasets(archive)
-    known <- rbind(datasets[c("source", "dataset")],
-      unique(store_series(archive)[c("source", "dataset")]))
+    known <- rbind(
+      datasets[c("source", "dataset")],
+      unique(store_series(archive)[c("source", "dataset")])
+    )
     check_known(source, unique(known$source), "source")
-    check_known(dataset, unique(known$dataset[known$source == source]), "dataset")
-    shape <- datasets$shape[datasets$source == source & datasets$dataset == dataset]
+    check_known(
+      dataset, unique(known$dataset[known$source == source]), "dataset"
+    )
+    shape <- datasets$shape[
+      datasets$source == source & datasets$dataset == dataset
+    ]
     frames <- store_frames(archive, source, dataset, at, all)
     if (!nrow(frames) && identical(shape[1], "snapshot")) {
       # before the first known row there are no rows and no later columns
-      return(rows_of_frames(archive, source, dataset, store_frames(archive, source, dataset),
-        shape[1], all)[0, ])
+      return(
+        rows_of_frames(
+          archive, source, dataset, store_frames(archive, source, dataset),
+          shape[1], all
+        )[
+          0,
+        ]
+      )
     }
-    if (nrow(frames)) rows_of_frames(archive, source, dataset, frames, shape[1], all)
-    else rows_of_records(archive, source, dataset, shape[1], at)
+    if (nrow(frames)) {
+      rows_of_frames(archive, source, dataset, frames, shape[1], all)
+    } else {
+      rows_of_records(archive, source, dataset, shape[1], at)
+    }
   })
 }
 
 # Series as plain rows, without columns that are empty.
 rows_of_series <- function(archive, series, at) {
   if (series$shape[1] == "observations" && is_plain(series)) {
-    return(as_rows(ordered_rows(plain_observations(series,
-      read_rows(archive, series, -Inf, Inf, at)),
-      c("series", "period", "time"))))
+    return(
+      as_rows(
+        ordered_rows(
+          plain_observations(series, read_rows(archive, series, -Inf, Inf, at)),
+          c("series", "period", "time")
+        )
+      )
+    )
   }
   read_table(archive, series, NULL, NULL, at, "UTC")
 }
@@ -74,8 +94,10 @@ rows_of_records <- function(archive, source, dataset, shape, at) {
     empty <- lapply(records$types, function(type) rep(NA_character_, 0))
     return(as_rows(typed_rows(empty, records$types)))
   }
-  parsed <- tryCatch(json_objects(records$bodies, table = TRUE),
-    error = function(e) stop_damaged_records(archive, source, dataset))
+  parsed <- tryCatch(
+    json_objects(records$bodies, table = TRUE),
+    error = function(e) stop_damaged_records(archive, source, dataset)
+  )
   rows <- typed_rows(as.list(parsed), records$types)
   # sorted by key, so that the order of requests does not matter
   by <- intersect(record_keys[[shape]] %||% names(rows), names(rows))
@@ -85,24 +107,32 @@ rows_of_records <- function(archive, source, dataset, shape, at) {
 # Columns converted to their stored types.
 typed_rows <- function(rows, types) {
   for (name in names(rows)) {
-    rows[[name]] <- switch(types[name] %||% "",
+    rows[[
+      name
+    ]] <- switch(types[name] %||% "",
       instant = read_rfc3339(as.character(rows[[name]])),
       day = read_day(as.character(rows[[name]])),
-      number = as.double(rows[[name]]), flag = as.logical(rows[[name]]),
-      text = as_text(rows[[name]]), rows[[name]])
+      number = as.double(rows[[name]]),
+      flag = as.logical(rows[[name]]),
+      text = as_text(rows[[name]]),
+      rows[[name]]
+    )
   }
   rows
 }
 
 stop_damaged_records <- function(archive, source, dataset) {
-  vetusta_stop("archive", paste0("A row of ", source, " ", dataset, " is damaged."),
+  vetusta_stop(
+    "archive", paste0("A row of ", source, " ", dataset, " is damaged."),
     where = archive$path,
-    todo = "restore a backup of the archive, or collect the rows into a new one")
+    todo = "restore a backup of the archive, or collect the rows into a new one"
+  )
 }
 
 # Stored datasets or series of one shape.
 datasets_of_shape <- function(datasets, shape) {
-  split(as.data.frame(datasets), datasets$shape)[[shape]] %||% as.data.frame(datasets)[0, ]
+  split(as.data.frame(datasets), datasets$shape)[[shape]] %||%
+    as.data.frame(datasets)[0, ]
 }
 
 # Stored names of instruments, places and series of some sources, by symbol,
@@ -115,17 +145,29 @@ archive_names <- function(archive, sources) {
     matching <- matching[matching$source %in% sources, ]
     lapply(seq_len(nrow(matching)), function(i) {
       rows <- archive_rows(archive, matching$source[i], matching$dataset[i])
-      if (is.null(rows[["name"]])) return(NULL)
+      if (is.null(rows[["name"]])) {
+        return(NULL)
+      }
       name <- as.character(rows$name)
       key <- as.character(rows[[keys[[shape]]]])
       symbol <- identical(shape, "instruments")
-      stats::setNames(if (symbol) paste0(name, " (", key, ")") else name, key)[!is.na(name)]
+      stats::setNames(if (symbol) paste0(name, " (", key, ")") else name, key)[
+        !is.na(name)
+      ]
     })
   })
   lists <- unlist(lists)
   # series of codes are named by the labels of their codes
   series <- store_series(archive)
-  series <- series[series$source %in% sources & !series$key %in% names(lists), , drop = FALSE]
+  series <- series[
+    series$source %in% sources & !series$key %in% names(lists), ,
+    drop = FALSE
+  ]
   titles <- archive_titles(archive, series)
-  c(lists, stats::setNames(titles, series$key)[!is.na(titles) & !duplicated(series$key)])
+  c(
+    lists,
+    stats::setNames(titles, series$key)[
+      !is.na(titles) & !duplicated(series$key)
+    ]
+  )
 }

@@ -27,7 +27,9 @@ archive_revisions <- function(archive, ids, all = FALSE, value = NULL) {
   check_archive(archive)
   check_text(ids, "ids", several = TRUE)
   check_flag(all, "all")
-  rows <- store_snapshot(archive, function() archive_releases(archive, ids, value))
+  rows <- store_snapshot(
+    archive, function() archive_releases(archive, ids, value)
+  )
   clock <- names(rows)[2]
   if (all) {
     return(as_rows(rows))
@@ -36,21 +38,31 @@ archive_revisions <- function(archive, ids, all = FALSE, value = NULL) {
   key <- paste(rows$series, as.numeric(rows[[clock]]))
   first <- !duplicated(key)
   latest <- !duplicated(key, fromLast = TRUE)
-  table <- list(series = rows$series[first], period = rows[[clock]][first],
-    releases = as.integer(table(factor(key, unique(key)))), first = rows$value[first],
-    first_known = rows$known[first], latest = rows$value[latest],
+  table <- list(
+    series = rows$series[first],
+    period = rows[[clock]][first],
+    releases = as.integer(table(factor(key, unique(key)))),
+    first = rows$value[first],
+    first_known = rows$known[first],
+    latest = rows$value[latest],
     latest_known = rows$known[latest],
     # twelve digits remove the error of the subtraction
-    revision = signif(rows$value[latest] - rows$value[first], 12))
+    revision = signif(rows$value[latest] - rows$value[first], 12)
+  )
   names(table)[2] <- clock
   table <- as_rows(table)
   revised <- table[table$releases > 1, ]
   groups <- factor(revised$series, unique(table$series))
   each <- function(x) as.numeric(tapply(x, groups, mean))
-  attr(table, "summary") <- data.frame(series = levels(groups),
+  attr(
+    table, "summary"
+  ) <- data.frame(
+    series = levels(groups),
     periods = as.integer(table(factor(table$series, levels(groups)))),
     revised = as.integer(table(groups)),
-    mean_revision = each(revised$revision), mean_absolute_revision = each(abs(revised$revision)))
+    mean_revision = each(revised$revision),
+    mean_absolute_revision = each(abs(revised$revision))
+  )
   table
 }
 
@@ -62,8 +74,13 @@ archive_releases <- function(archive, ids, value) {
   read <- read_rows(archive, series, -Inf, Inf, Inf, newest = FALSE)
   name <- value %||% intersect(c("value", "close"), names(read$columns))[1]
   if (!is.numeric(read$columns[[name]])) {
-    vetusta_stop("argument", paste0("The series have no number called \"", name, "\"."),
-      todo = suggest_word(name, names(read$columns)[vapply(read$columns, is.numeric, TRUE)]))
+    vetusta_stop(
+      "argument",
+      paste0("The series have no number called \"", name, "\"."),
+      todo = suggest_word(
+        name, names(read$columns)[vapply(read$columns, is.numeric, TRUE)]
+      )
+    )
   }
   numbers <- read$columns[[name]]
   # bars and facts read together with single values: each uses its usual value
@@ -76,9 +93,13 @@ archive_releases <- function(archive, ids, value) {
   status[is.na(status)] <- "observed"
   time <- read$columns$time
   days <- all(as.numeric(time) %% 86400 == 0)
-  rows <- list(series = (if (same_dataset) series$key else listed$id)[read$owner],
+  rows <- list(
+    series = (if (same_dataset) series$key else listed$id)[read$owner],
     period = if (days) epoch_days(as.numeric(time) / 86400) else time,
-    known = rows_known(archive, series, read), value = numbers, status = status)
+    known = rows_known(archive, series, read),
+    value = numbers,
+    status = status
+  )
   if (!days) names(rows)[2] <- "time"
   rows
 }

@@ -25,19 +25,28 @@
 #' archive <- archive_open(tempfile(fileext = ".sqlite"))
 #' csv <- system.file("extdata", "keld-days.csv", package = "vetusta")
 #' archive_import(archive, csv, symbol = "KELD", interval = "1 day")
-#' archive_scan(archive, "*@1 day", function(bars) {
-#'   data.frame(symbol = bars$symbol[1], days = nrow(bars), highest = max(bars$high))
-#' }, by = 1)
-archive_scan <- function(archive, ids = NULL, f, by = 1e6, from = NULL, to = NULL,
-  as_of = NULL, zone = "UTC", workers = 1, progress = interactive()) {
+#' archive_scan(
+#'   archive, "*@1 day",
+#'   function(bars) {
+#'     data.frame(
+#'       symbol = bars$symbol[1], days = nrow(bars), highest = max(bars$high)
+#'     )
+#'   },
+#'   by = 1
+#' )
+archive_scan <- function(archive, ids = NULL, f, by = 1e6, from = NULL,
+                         to = NULL, as_of = NULL, zone = "UTC", workers = 1,
+                         progress = interactive()) {
   check_archive(archive)
   check_zone(zone)
   check_number(by, "by", 1)
   check_number(workers, "workers", 1)
   check_flag(progress, "progress")
   if (!is.function(given(f, "f", "argument"))) {
-    vetusta_stop("argument", "`f` is a function of a table.",
-      todo = "give a function, as function(bars) ...")
+    vetusta_stop(
+      "argument", "`f` is a function of a table.",
+      todo = "give a function, as function(bars) ..."
+    )
   }
   at <- known_at(as_of)
   listed <- archive_find(archive, ids)
@@ -47,17 +56,27 @@ archive_scan <- function(archive, ids = NULL, f, by = 1e6, from = NULL, to = NUL
   groups <- scan_groups(series, by)
   work <- function(archive, rows) {
     table <- read_table(archive, series[rows, ], from, to, at, zone)
-    if (!nrow(table)) return(NULL)
+    if (!nrow(table)) {
+      return(NULL)
+    }
     tryCatch(f(table), error = function(e) {
       if (inherits(e, "vetusta_error")) stop(e)
-      vetusta_stop("argument", paste0("The function failed: ", conditionMessage(e)),
-        where = series_id(series[rows[1], ]), todo = "correct the function")
+      vetusta_stop(
+        "argument",
+        paste0("The function failed: ", conditionMessage(e)),
+        where = series_id(series[rows[1], ]),
+        todo = "correct the function"
+      )
     })
   }
   parts <- scan_run(archive, groups, work, workers, progress)
   parts <- parts[lengths(parts) > 0]
   if (length(parts) && all(vapply(parts, is.data.frame, TRUE))) {
-    return(as_rows(as.list(data.table::rbindlist(parts, use.names = TRUE, fill = TRUE))))
+    return(
+      as_rows(
+        as.list(data.table::rbindlist(parts, use.names = TRUE, fill = TRUE))
+      )
+    )
   }
   parts
 }
@@ -67,20 +86,35 @@ scan_groups <- function(series, by) {
   if (!nrow(series)) {
     return(list())
   }
-  table <- paste(series$source, series$dataset, ifelse(startsWith(series$frequency, "P"), series$frequency,
-    ""), sep = "\r")
-  unlist(unname(lapply(split(seq_len(nrow(series)), factor(table, unique(table))), function(rows) {
-    count <- as.numeric(series$rows[rows])
-    unname(split(rows, floor((cumsum(count) - count) / by)))
-  })), recursive = FALSE)
+  table <- paste(
+    series$source, series$dataset,
+    ifelse(startsWith(series$frequency, "P"), series$frequency, ""),
+    sep = "\r"
+  )
+  unlist(
+    unname(
+      lapply(
+        split(seq_len(nrow(series)), factor(table, unique(table))),
+        function(rows) {
+          count <- as.numeric(series$rows[rows])
+          unname(split(rows, floor((cumsum(count) - count) / by)))
+        }
+      )
+    ),
+    recursive = FALSE
+  )
 }
 
 scan_run <- function(archive, groups, work, workers, progress) {
   show <- if (progress) progress_line(environment())
   report <- function(i) {
-    if (!is.null(show)) show(function(width) {
-      paste0("read ", thousands(i), " of ", thousands(length(groups)), " parts")
-    })
+    if (!is.null(show)) {
+      show(function(width) {
+        paste0(
+          "read ", thousands(i), " of ", thousands(length(groups)), " parts"
+        )
+      })
+    }
   }
   if (workers < 2 || length(groups) < 2) {
     return(lapply(seq_along(groups), function(i) {
@@ -92,19 +126,28 @@ scan_run <- function(archive, groups, work, workers, progress) {
   rounds <- split(seq_along(groups), (seq_along(groups) - 1) %/% workers)
   parts <- lapply(rounds, function(some) {
     report(some[1])
-    parallel::mclapply(groups[some], function(rows) {
-      tryCatch({
-        reader <- store_again(archive)
-        on.exit(store_close(reader))
-        list(work(reader, rows))
-      }, error = identity)
-    }, mc.cores = workers)
+    parallel::mclapply(
+      groups[some],
+      function(rows) {
+        tryCatch(
+          {
+            reader <- store_again(archive)
+            on.exit(store_close(reader))
+            list(work(reader, rows))
+          },
+          error = identity
+        )
+      },
+      mc.cores = workers
+    )
   })
   lapply(unlist(unname(parts), recursive = FALSE), function(part) {
     if (inherits(part, "condition")) stop(part)
     if (!is.list(part)) {
-      vetusta_stop("argument", "A process that read was ended.",
-        todo = "run it with fewer workers, or a smaller `by`")
+      vetusta_stop(
+        "argument", "A process that read was ended.",
+        todo = "run it with fewer workers, or a smaller `by`"
+      )
     }
     part[[1]]
   })

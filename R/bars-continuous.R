@@ -42,19 +42,27 @@
 #' @export
 #' @examples
 #' at <- as.POSIXct("2026-01-05", tz = "UTC") + 86400 * 0:3
-#' bars <- data.frame(symbol = rep(c("GRN-2601", "GRN-2602"), each = 4), time = rep(at, 2),
-#'   close = c(200, 201, 202, 203, 205, 206, 207, 208))
-#' ends <- data.frame(symbol = c("GRN-2601", "GRN-2602"), last_day = as.Date(c("2026-01-06",
-#'   "2026-02-10")))
+#' bars <- data.frame(
+#'   symbol = rep(c("GRN-2601", "GRN-2602"), each = 4), time = rep(at, 2),
+#'   close = c(200, 201, 202, 203, 205, 206, 207, 208)
+#' )
+#' ends <- data.frame(symbol = c("GRN-2601", "GRN-2602"), last_day = as.Date(c(
+#'   "2026-01-06",
+#'   "2026-02-10"
+#' )))
 #' bars_continuous(bars, ends, adjust = "difference")
-bars_continuous <- function(bars, contracts, roll = "expiry", roll_days = 0, nth = 1,
-  adjust = "none",
-  anchor = "last", calendar = NULL, zone = NULL) {
+bars_continuous <- function(bars, contracts, roll = "expiry", roll_days = 0,
+                            nth = 1, adjust = "none", anchor = "last",
+                            calendar = NULL, zone = NULL) {
   bars <- bars_frame(given(bars, "bars"))
   check_choice(roll, "roll", c("expiry", "volume", "open-interest", "day"))
   check_choice(adjust, "adjust", c("none", "difference", "ratio"))
   check_choice(anchor, "anchor", c("last", "first"))
-  roll_days <- check_count(roll_days, "roll_days", least = if (roll == "day") 1 else 0)
+  roll_days <- check_count(
+    roll_days,
+    "roll_days",
+    least = if (roll == "day") 1 else 0
+  )
   nth <- check_count(nth, "nth")
   check_finite(roll_days, "roll_days")
   check_finite(nth, "nth")
@@ -65,27 +73,50 @@ bars_continuous <- function(bars, contracts, roll = "expiry", roll_days = 0, nth
   contracts <- contracts_frame(given(contracts, "contracts"), zone)
   known <- bars$symbol %in% contracts$symbol
   if (!any(known)) {
-    vetusta_stop("argument", "None of the bars belongs to a listed contract.",
-      where = paste0("bars of ", paste(utils::head(unique(bars$symbol), 3), collapse = ", ")),
-      todo = paste0("give bars of ", paste(utils::head(contracts$symbol, 3), collapse = ", ")))
+    vetusta_stop(
+      "argument",
+      "None of the bars belongs to a listed contract.",
+      where = paste0(
+        "bars of ", paste(utils::head(unique(bars$symbol), 3), collapse = ", ")
+      ),
+      todo = paste0(
+        "give bars of ",
+        paste(utils::head(contracts$symbol, 3), collapse = ", ")
+      )
+    )
   }
   bars <- bars[known, ]
   times <- row_times(bars, end_times(bars, facts), facts)
   bars$through <- utc(times$through)
   bars$known <- utc(times$known)
   day <- as.numeric(local_day(bars$time, zone))
-  groups <- split(seq_len(nrow(bars)),
-    contracts$underlying[match(bars$symbol, contracts$symbol)])
+  groups <- split(
+    seq_len(nrow(bars)),
+    contracts$underlying[match(bars$symbol, contracts$symbol)]
+  )
   parts <- lapply(names(groups), function(name) {
     rows <- groups[[name]]
-    listed <- contracts[contracts$underlying == name & contracts$symbol %in% bars$symbol[rows], ]
-    continue_one(bars[rows, ], day[rows], listed, name, list(roll = roll, days = roll_days, nth = nth,
-      adjust = adjust, anchor = anchor, calendar = facts$calendar, zone = zone))
+    listed <- contracts[
+      contracts$underlying == name & contracts$symbol %in% bars$symbol[rows],
+    ]
+    continue_one(
+      bars[rows, ], day[rows], listed, name,
+      list(
+        roll = roll, days = roll_days, nth = nth, adjust = adjust,
+        anchor = anchor, calendar = facts$calendar, zone = zone
+      )
+    )
   })
-  done <- bars_frame(data.table::rbindlist(lapply(parts, `[[`, "bars"), use.names = TRUE))
-  done <- with_facts(done, facts_of(bars)[c("interval", "zone", "calendar", "unit", "source")])
+  done <- bars_frame(
+    data.table::rbindlist(lapply(parts, `[[`, "bars"), use.names = TRUE)
+  )
+  done <- with_facts(
+    done, facts_of(bars)[c("interval", "zone", "calendar", "unit", "source")]
+  )
   done <- with_times(done, as.numeric(done$through), as.numeric(done$known))
-  attr(done, "rolls") <- as_rows(as.list(do.call(rbind, lapply(parts, `[[`, "rolls"))))
+  attr(
+    done, "rolls"
+  ) <- as_rows(as.list(do.call(rbind, lapply(parts, `[[`, "rolls"))))
   done
 }
 
@@ -105,17 +136,27 @@ continue_one <- function(bars, day, contracts, name, rule) {
   selected <- selected[order, ]
   at <- at[order]
   selected$contract <- contracts$symbol[chosen[order]]
-  selected$rolled <- c(FALSE, selected$contract[-1] != selected$contract[-nrow(selected)])
+  selected$rolled <- c(
+    FALSE, selected$contract[-1] != selected$contract[-nrow(selected)]
+  )
   selected$symbol <- rep(name, nrow(selected))
   selected$factor <- maps$factor[at]
   selected$offset <- maps$offset[at]
-  for (column in intersect(c("open", "high", "low", "close", "vwap"), names(selected))) {
+  for (column in intersect(
+    c("open", "high", "low", "close", "vwap"), names(selected)
+  )) {
     selected[[column]] <- selected[[column]] * selected$factor + selected$offset
   }
-  chosen_by <- continue_chosen(bars, day, days, rule)[match(day[kept][order], days), ,
-    drop = FALSE]
+  chosen_by <- continue_chosen(bars, day, days, rule)[
+    match(day[kept][order], days), ,
+    drop = FALSE
+  ]
   for (name in c("through", "known")) {
-    selected[[name]] <- utc(pmax(as.numeric(selected[[name]]), chosen_by[, name], maps[[name]][at]))
+    selected[[
+      name
+    ]] <- utc(
+      pmax(as.numeric(selected[[name]]), chosen_by[, name], maps[[name]][at])
+    )
   }
   rolls <- rolls[setdiff(names(rolls), c("through", "known"))]
   rolls$underlying <- rep(name, nrow(rolls))
@@ -128,15 +169,20 @@ continue_which <- function(bars, day, days, contracts, rule) {
   n <- nrow(contracts)
   if (rule$roll %in% c("expiry", "day")) {
     # the contract counts no longer from this day on
-    over <- if (rule$roll == "expiry") continue_over(contracts$last_day, rule)
-    else month_day(contracts$last_day, rule$days)
+    over <- if (rule$roll == "expiry") {
+      continue_over(contracts$last_day, rule)
+    } else {
+      month_day(contracts$last_day, rule$days)
+    }
     first <- findInterval(days, sort(over)) + rule$nth
     return(ifelse(first <= n, first, NA_integer_))
   }
   weight <- continue_weights(bars, rule$roll)
   positions <- matrix(0, length(days), n)
-  sums <- rowsum(ifelse(is.na(weight), 0, weight), paste(match(day, days),
-    match(bars$symbol, contracts$symbol)))
+  sums <- rowsum(
+    ifelse(is.na(weight), 0, weight),
+    paste(match(day, days), match(bars$symbol, contracts$symbol))
+  )
   parts <- do.call(rbind, strsplit(rownames(sums), " ", fixed = TRUE))
   positions[cbind(as.integer(parts[, 1]), as.integer(parts[, 2]))] <- sums[, 1]
   last <- as.numeric(contracts$last_day)
@@ -147,7 +193,10 @@ continue_which <- function(bars, day, days, contracts, rule) {
     # the contract of the day before; a roll never goes back
     if (i > 1 && now < n) {
       ahead <- now + which.max(positions[i - 1, (now + 1):n])
-      if (positions[i - 1, ahead] > positions[i - 1, now] && last[ahead] >= days[i]) now <- ahead
+      if (positions[i - 1, ahead] > positions[i - 1, now] &&
+        last[ahead] >= days[i]) {
+        now <- ahead
+      }
     }
     out[i] <- now + as.integer(rule$nth) - 1L
   }
@@ -159,7 +208,9 @@ continue_which <- function(bars, day, days, contracts, rule) {
 # latest of all bars of earlier days.
 continue_chosen <- function(bars, day, days, rule) {
   by_day <- function(x) {
-    if (rule$roll %in% c("expiry", "day")) return(rep(-Inf, length(days)))
+    if (rule$roll %in% c("expiry", "day")) {
+      return(rep(-Inf, length(days)))
+    }
     latest <- as.numeric(tapply(as.numeric(x), factor(day, days), max))
     c(-Inf, cummax(latest)[-length(days)])
   }
@@ -170,9 +221,15 @@ continue_weights <- function(bars, roll) {
   column <- c(volume = "volume", "open-interest" = "open_interest")[[roll]]
   weight <- bars[[column]]
   if (is.null(weight) || all(is.na(weight))) {
-    vetusta_stop("argument", paste0("These bars have no ", if (roll == "volume") "volume"
-      else "column open_interest", ", by which contracts could roll."),
-      todo = "roll by expiry, or collect it")
+    vetusta_stop(
+      "argument",
+      paste0(
+        "These bars have no ",
+        if (roll == "volume") "volume" else "column open_interest",
+        ", by which contracts could roll."
+      ),
+      todo = "roll by expiry, or collect it"
+    )
   }
   weight
 }
@@ -185,9 +242,14 @@ continue_over <- function(last, rule) {
     return(over)
   }
   span <- c(min(last) - 3 * rule$days - 30, max(last))
-  trading <- if (is.null(rule$calendar)) seq(span[1], span[2], by = 1)
-  else calendar_days(rule$calendar, span[1], span[2])
-  if (is.null(rule$calendar)) trading <- trading[!as.POSIXlt(trading)$wday %in% c(0, 6)]
+  trading <- if (is.null(rule$calendar)) {
+    seq(span[1], span[2], by = 1)
+  } else {
+    calendar_days(rule$calendar, span[1], span[2])
+  }
+  if (is.null(rule$calendar)) {
+    trading <- trading[!as.POSIXlt(trading)$wday %in% c(0, 6)]
+  }
   trading <- as.numeric(trading)
   # the position of the last day, or of the trading day before it
   place <- findInterval(as.numeric(last), trading) - rule$days + 1
@@ -209,30 +271,53 @@ continue_rolls <- function(bars, day, place, days, which, contracts, rule) {
   closes <- function(contract) {
     rows <- place == contract & !is.na(bars$close)
     last <- !duplicated(day[rows], fromLast = TRUE)
-    list(day = day[rows][last], close = bars$close[rows][last], row = which(rows)[last])
+    list(
+      day = day[rows][last],
+      close = bars$close[rows][last],
+      row = which(rows)[last]
+    )
   }
   steps <- lapply(seq_along(at), function(i) {
     old <- closes(before[i])
     new <- closes(which[at[i]])
     both <- intersect(old$day, new$day)
     both <- both[both < days[at[i]]]
-    if (!length(both)) return(c(NA_real_, NA_real_, NA_real_, -Inf, -Inf))
+    if (!length(both)) {
+      return(c(NA_real_, NA_real_, NA_real_, -Inf, -Inf))
+    }
     from <- match(max(both), old$day)
     to <- match(max(both), new$day)
     pair <- c(old$row[from], new$row[to])
-    c(max(both), old$close[from], new$close[to], max(as.numeric(bars$through[pair])),
-      max(as.numeric(bars$known[pair])))
+    c(
+      max(both), old$close[from], new$close[to],
+      max(as.numeric(bars$through[pair])), max(as.numeric(bars$known[pair]))
+    )
   })
   part <- function(i) vapply(steps, `[`, 0, i)
-  rolls <- list_frame(list(day = epoch_days(days[at]),
-    from = contracts$symbol[before], to = contracts$symbol[which[at]],
-    measured = epoch_days(part(1)), difference = part(3) - part(2),
-    ratio = part(3) / part(2), through = part(4), known = part(5)))
-  bad <- which(rule$adjust == "ratio" & !(part(2) > 0 & part(3) > 0) %in% c(TRUE, NA))
+  rolls <- list_frame(
+    list(
+      day = epoch_days(days[at]),
+      from = contracts$symbol[before],
+      to = contracts$symbol[which[at]],
+      measured = epoch_days(part(1)),
+      difference = part(3) - part(2),
+      ratio = part(3) / part(2),
+      through = part(4),
+      known = part(5)
+    )
+  )
+  bad <- which(
+    rule$adjust == "ratio" & !(part(2) > 0 & part(3) > 0) %in% c(TRUE, NA)
+  )
   if (length(bad)) {
-    vetusta_stop("argument", paste0("Prices at or below zero have no ratio: ", rolls$from[bad[1]],
-      " and ", rolls$to[bad[1]], " on ", rolls$measured[bad[1]], "."),
-      todo = "adjust by difference")
+    vetusta_stop(
+      "argument",
+      paste0(
+        "Prices at or below zero have no ratio: ", rolls$from[bad[1]], " and ",
+        rolls$to[bad[1]], " on ", rolls$measured[bad[1]], "."
+      ),
+      todo = "adjust by difference"
+    )
   }
   rolls
 }
@@ -245,48 +330,79 @@ continue_maps <- function(rolls, rule) {
   offset <- numeric(k + 1)
   never <- rep(-Inf, k + 1)
   if (rule$adjust == "none" || !k) {
-    return(list(factor = factor, offset = offset, through = never, known = never))
+    return(
+      list(factor = factor, offset = offset, through = never, known = never)
+    )
   }
   ratio <- ifelse(is.na(rolls$ratio), 1, rolls$ratio)
   step <- ifelse(is.na(rolls$difference), 0, rolls$difference)
   last <- rule$anchor == "last"
   if (rule$adjust == "ratio") {
-    factor <- if (last) rev(cumprod(c(1, rev(ratio)))) else 1 / cumprod(c(1, ratio))
+    factor <- if (last) {
+      rev(cumprod(c(1, rev(ratio))))
+    } else {
+      1 / cumprod(c(1, ratio))
+    }
   } else {
     offset <- if (last) rev(cumsum(c(0, rev(step)))) else -cumsum(c(0, step))
   }
   # a roll counts from its day, and from the instant at which its difference was
   # known
   time <- as.numeric(time_local(rolls$day, 0, rule$zone))
-  latest <- function(x) if (last) rev(cummax(c(-Inf, rev(x)))) else c(-Inf, cummax(x))
-  list(factor = factor, offset = offset, through = latest(pmax(time, rolls$through)),
-    known = latest(pmax(time, rolls$known)))
+  latest <- function(x) {
+    if (last) rev(cummax(c(-Inf, rev(x)))) else c(-Inf, cummax(x))
+  }
+  list(
+    factor = factor,
+    offset = offset,
+    through = latest(pmax(time, rolls$through)),
+    known = latest(pmax(time, rolls$known))
+  )
 }
 
 contracts_frame <- function(contracts, zone) {
   if (!is.data.frame(contracts)) {
-    vetusta_stop("shape", "Contracts are a data frame.",
-      todo = "give a data frame with symbol and last_day")
+    vetusta_stop(
+      "shape", "Contracts are a data frame.",
+      todo = "give a data frame with symbol and last_day"
+    )
   }
   for (name in c("symbol", "last_day")) {
     if (is.null(contracts[[name]])) {
-      vetusta_stop("shape", paste0("Contracts need the column `", name, "`."),
-        todo = paste("add or rename a column to", name))
+      vetusta_stop(
+        "shape",
+        paste0("Contracts need the column `", name, "`."),
+        todo = paste("add or rename a column to", name)
+      )
     }
   }
   last <- as_action_day(contracts$last_day, zone)
   if (anyNA(last)) {
-    vetusta_stop("shape", "A contract has no last day.",
-      where = as.character(contracts$symbol)[is.na(last)][1], todo = "give it as a day")
+    vetusta_stop(
+      "shape",
+      "A contract has no last day.",
+      where = as.character(contracts$symbol)[is.na(last)][1],
+      todo = "give it as a day"
+    )
   }
-  out <- list_frame(list(symbol = as.character(contracts$symbol), last_day = last,
-    underlying = as.character(contracts[["underlying"]] %||% rep("continuous", length(last)))))
+  out <- list_frame(
+    list(
+      symbol = as.character(contracts$symbol),
+      last_day = last,
+      underlying = as.character(
+        contracts[["underlying"]] %||% rep("continuous", length(last))
+      )
+    )
+  )
   out[!duplicated(out$symbol, fromLast = TRUE), , drop = FALSE]
 }
 
 check_finite <- function(x, name) {
   if (!is.finite(x)) {
-    vetusta_stop("argument", paste0("`", name, "` must be a finite whole number."),
-      todo = paste("correct", name))
+    vetusta_stop(
+      "argument",
+      paste0("`", name, "` must be a finite whole number."),
+      todo = paste("correct", name)
+    )
   }
 }

@@ -4,14 +4,19 @@
 # is the local day of the bar's middle, so that a day from 17:00 to 17:00 has
 # the date on which it ends.
 bar_trading_days <- function(time, calendar, zone) {
-  if (is.null(calendar)) local_day(utc(as.numeric(time) + 43200), zone)
-  else trading_days(time, calendar)
+  if (is.null(calendar)) {
+    local_day(utc(as.numeric(time) + 43200), zone)
+  } else {
+    trading_days(time, calendar)
+  }
 }
 
 # Whether a table has bars of a day or longer.
 has_day_bars <- function(x) {
   interval <- attr(x, "interval", exact = TRUE)
-  is_bars(x) && !is.null(interval) && inherits(x[["time"]], "POSIXct") &&
+  is_bars(x) &&
+    !is.null(interval) &&
+    inherits(x[["time"]], "POSIXct") &&
     !is_intraday(time_interval(interval))
 }
 

@@ -1,7 +1,9 @@
 # The shape `bars`: its columns, and the check of every row at its entrance.
 
-bars_columns <- c("symbol", "time", "open", "high", "low", "close", "volume", "session", "side",
-  "status")
+bars_columns <- c(
+  "symbol", "time", "open", "high", "low", "close", "volume", "session",
+  "side", "status"
+)
 status_words <- c("observed", "provisional", "filled")
 
 #' Make a table of bars
@@ -24,41 +26,63 @@ status_words <- c("observed", "provisional", "filled")
 #'   Rows are not judged here, see [bars_check()].
 #' @export
 #' @examples
-#' bars_frame(data.frame(symbol = "KELD", time = as.POSIXct("2026-03-12 07:30", tz = "UTC"), close
-#' = 41.2))
+#' bars_frame(data.frame(
+#'   symbol = "KELD", time = as.POSIXct("2026-03-12 07:30", tz = "UTC"),
+#'   close = 41.2
+#' ))
 bars_frame <- function(rows) {
   if (missing(rows) || !is.data.frame(rows)) {
-    vetusta_stop("shape", "Bars are a data frame.",
-      todo = "give a data frame with symbol, time and close")
+    vetusta_stop(
+      "shape", "Bars are a data frame.",
+      todo = "give a data frame with symbol, time and close"
+    )
   }
   missing <- setdiff(c("symbol", "time", "close"), names(rows))
   if (length(missing)) {
-    vetusta_stop("shape", paste0("Bars need the column `", missing[1], "`."),
-      todo = paste("add or rename a column to", missing[1]))
+    vetusta_stop(
+      "shape",
+      paste0("Bars need the column `", missing[1], "`."),
+      todo = paste("add or rename a column to", missing[1])
+    )
   }
   if (!inherits(rows$time, "POSIXct")) {
-    vetusta_stop("shape",
-      paste0("The column `time` of bars must be instants (POSIXct), and is ", class(rows$time)[1],
-        "."), where = "column time",
-      todo = "convert it, for example with time_instant()")
+    vetusta_stop(
+      "shape",
+      paste0(
+        "The column `time` of bars must be instants (POSIXct), and is ",
+        class(rows$time)[1], "."
+      ),
+      where = "column time",
+      todo = "convert it, for example with time_instant()"
+    )
   }
   n <- nrow(rows)
   # bars_check() rejects rows without a time; a column that is no time is an
   # error
-  columns <- list(symbol = as.character(rows$symbol),
-    time = read_instants(rows$time, "time", na = TRUE))
+  columns <- list(
+    symbol = as.character(rows$symbol),
+    time = read_instants(rows$time, "time", na = TRUE)
+  )
   for (name in c("open", "high", "low", "close", "volume")) {
     columns[[name]] <- number_column(rows, name, n)
   }
   columns$session <- as.character(rows[["session"]] %||% rep(NA_character_, n))
   columns$side <- as.character(rows[["side"]] %||% rep(NA_character_, n))
   columns$status <- as.character(rows[["status"]] %||% rep("observed", n))
-  unknown <- columns$status[first_outside_cpp(columns$status, c(status_words, "deleted"))]
+  unknown <- columns$status[
+    first_outside_cpp(columns$status, c(status_words, "deleted"))
+  ]
   if (length(unknown)) {
-    vetusta_stop("shape", paste0("A bar cannot have the status \"", unknown, "\"."),
-      where = "column status", todo = suggest_word(unknown, status_words))
+    vetusta_stop(
+      "shape",
+      paste0("A bar cannot have the status \"", unknown, "\"."),
+      where = "column status",
+      todo = suggest_word(unknown, status_words)
+    )
   }
-  columns[setdiff(names(rows), bars_columns)] <- unclass(rows)[setdiff(names(rows), bars_columns)]
+  columns[
+    setdiff(names(rows), bars_columns)
+  ] <- unclass(rows)[setdiff(names(rows), bars_columns)]
   for (name in intersect(c("through", "known"), names(columns))) {
     columns[[name]] <- read_instants(columns[[name]], name, na = TRUE)
   }
@@ -71,12 +95,19 @@ bars_frame <- function(rows) {
 }
 
 list_frame <- function(columns) {
-  structure(columns, row.names = .set_row_names(length(columns[[1]])), class = "data.frame")
+  structure(
+    columns,
+    row.names = .set_row_names(length(columns[[1]])),
+    class = "data.frame"
+  )
 }
 
 # One row of a data frame, faster than `[`.
 frame_row <- function(frame, i) {
-  structure(lapply(as.list(frame), `[`, i), row.names = 1L, class = class(frame))
+  structure(
+    lapply(as.list(frame), `[`, i),
+    row.names = 1L, class = class(frame)
+  )
 }
 
 # A tibble made without loading the tibble package.
@@ -97,19 +128,31 @@ number_column <- function(rows, name, n) {
 # A column of numbers. Texts, factors, days and 64-bit integers are refused,
 # because their bits would be read as doubles.
 check_numbers <- function(value, name, kind = "shape") {
-  if ((is.numeric(value) && !is.object(value)) || (is.logical(value) && all(is.na(value)))) {
+  if ((is.numeric(value) && !is.object(value)) ||
+    (is.logical(value) && all(is.na(value)))) {
     return(as.double(value))
   }
-  vetusta_stop(kind,
-    paste0("The column `", name, "` must be numbers, and is ", class(value)[1], "."),
+  vetusta_stop(
+    kind,
+    paste0(
+      "The column `", name, "` must be numbers, and is ", class(value)[1], "."
+    ),
     where = paste("column", name),
-    todo = if (is.factor(value)) "convert it with as.numeric(as.character())"
-    else "convert it with as.numeric()")
+    todo = if (is.factor(value)) {
+      "convert it with as.numeric(as.character())"
+    } else {
+      "convert it with as.numeric()"
+    }
+  )
 }
 
 # A data.table as a data frame, because its brackets behave differently.
 plain_table <- function(x) {
-  if (inherits(x, "data.table")) with_facts(as.data.frame(x), facts_of(x)) else x
+  if (inherits(x, "data.table")) {
+    with_facts(as.data.frame(x), facts_of(x))
+  } else {
+    x
+  }
 }
 
 # The order by symbol and time; NULL where the rows are in that order already.
@@ -119,7 +162,11 @@ order_of <- function(symbol, time, groups = NULL) {
   }
   if (is.null(groups$id)) groups <- text_groups(symbol)
   symbol <- group_ranks(groups)
-  if (is_ordered_cpp(symbol, time)) NULL else order(symbol, as.numeric(time), method = "radix")
+  if (is_ordered_cpp(symbol, time)) {
+    NULL
+  } else {
+    order(symbol, as.numeric(time), method = "radix")
+  }
 }
 
 # Texts as numbers: `id` from 1, and the `levels` they stand for, in order of
@@ -128,7 +175,10 @@ order_of <- function(symbol, time, groups = NULL) {
 # `id` is NULL, because numbering takes as long as much of the work on it.
 text_groups <- function(text, time = NULL, lone = FALSE) {
   groups <- groups_cpp(text, time, lone)
-  list(id = groups$id, levels = text[groups$first], first = groups$first, ordered = groups$ordered)
+  list(
+    id = groups$id, levels = text[groups$first], first = groups$first,
+    ordered = groups$ordered
+  )
 }
 
 # The ids of groups, in alphabetical order of the texts.
@@ -140,8 +190,13 @@ group_ranks <- function(groups) {
   order(place)[groups$id]
 }
 
-no_wrong_bars <- data.frame(row = integer(), symbol = character(),
-  time = as.POSIXct(character(), tz = "UTC"), reason = character(), detail = character())
+no_wrong_bars <- data.frame(
+  row = integer(),
+  symbol = character(),
+  time = as.POSIXct(character(), tz = "UTC"),
+  reason = character(),
+  detail = character()
+)
 
 #' Find bars that cannot be
 #'
@@ -159,14 +214,25 @@ no_wrong_bars <- data.frame(row = integer(), symbol = character(),
 #' ))
 #' bars_check(bars)
 bars_check <- function(bars) {
-  if (missing(bars) || !is.data.frame(bars) ||
-    !all(c("symbol", "time", "open", "high", "low", "close", "volume") %in% names(bars))) {
-    vetusta_stop("shape",
-      "Bars are a data frame with symbol, time, open, high, low, close and volume.",
-      todo = "make a table of bars with bars_frame()")
+  if (missing(bars) ||
+    !is.data.frame(bars) ||
+    !all(
+      c("symbol", "time", "open", "high", "low", "close", "volume") %in%
+        names(bars)
+    )) {
+    vetusta_stop(
+      "shape",
+      paste0(
+        "Bars are a data frame with symbol, time, open, high, low, close ",
+        "and volume."
+      ),
+      todo = "make a table of bars with bars_frame()"
+    )
   }
-  code <- bar_faults_cpp(bars$open, bars$high, bars$low, bars$close, bars$volume,
-    as.numeric(bars$time))
+  code <- bar_faults_cpp(
+    bars$open, bars$high, bars$low, bars$close, bars$volume,
+    as.numeric(bars$time)
+  )
   if (anyNA(bars$symbol) || !all(nzchar(bars$symbol))) {
     code[code == 0L & (is.na(bars$symbol) | !nzchar(bars$symbol))] <- 7L
   }
@@ -174,14 +240,18 @@ bars_check <- function(bars) {
   if (!length(row)) {
     return(no_wrong_bars)
   }
-  rejected <- c("no time", "high below low", "open or close outside high and low",
-    "negative volume",
-    "not finite", "no close", "no symbol")
+  rejected <- c(
+    "no time", "high below low", "open or close outside high and low",
+    "negative volume", "not finite", "no close", "no symbol"
+  )
   data.frame(
-    row = row, symbol = bars$symbol[row], time = bars$time[row], reason = rejected[code[row]],
+    row = row,
+    symbol = bars$symbol[row],
+    time = bars$time[row],
+    reason = rejected[code[row]],
     detail = sprintf(
-      "open %s, high %s, low %s, close %s, volume %s", bars$open[row], bars$high[row],
-      bars$low[row], bars$close[row], bars$volume[row]
+      "open %s, high %s, low %s, close %s, volume %s", bars$open[row],
+      bars$high[row], bars$low[row], bars$close[row], bars$volume[row]
     )
   )
 }

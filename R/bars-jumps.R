@@ -16,8 +16,10 @@
 #' @section Errors: as of [bars_adjust()].
 #' @export
 #' @examples
-#' days <- bars_frame(data.frame(symbol = "KELD", close = c(80, 82, 81, 40.4, 41), time =
-#'   as.POSIXct("2025-09-11", tz = "UTC") + 86400 * 0:4))
+#' days <- bars_frame(data.frame(
+#'   symbol = "KELD", close = c(80, 82, 81, 40.4, 41), time =
+#'     as.POSIXct("2025-09-11", tz = "UTC") + 86400 * 0:4
+#' ))
 #' bars_jumps(days)
 bars_jumps <- function(bars, actions = NULL, tolerance = 0.06, zone = "UTC") {
   bars <- bars_frame(given(bars, "bars"))
@@ -32,22 +34,46 @@ bars_jumps <- function(bars, actions = NULL, tolerance = 0.06, zone = "UTC") {
     close <- bars$close[rows]
     first <- ifelse(is.na(bars$open[rows]), close, bars$open[rows])
     n <- length(rows)
-    if (n < 3) return(NULL)
+    if (n < 3) {
+      return(NULL)
+    }
     change <- c(NA, log(first[-1] / close[-n]))
     usual <- stats::median(abs(change), na.rm = TRUE)
     large <- which(abs(change) > pmax(log(1.25), 10 * usual))
-    near <- vapply(large, function(i) ratios[which.min(abs(log(ratios) + change[i]))], 0)
+    near <- vapply(
+      large, function(i) ratios[which.min(abs(log(ratios) + change[i]))], 0
+    )
     keep <- abs(log(near) + change[large]) <= log(1 + tolerance)
     day <- local_day(bars$time[rows], zone)
     before <- c(day[1], day[-n])
-    keep <- keep & !vapply(large, function(i) {
-      any(listed$symbol == bars$symbol[run[1]] & listed$ex_day > before[i] & listed$ex_day <= day[i])
-    }, TRUE)
+    keep <- keep &
+      !vapply(
+        large,
+        function(i) {
+          any(
+            listed$symbol == bars$symbol[run[1]] &
+              listed$ex_day > before[i] &
+              listed$ex_day <= day[i]
+          )
+        },
+        TRUE
+      )
     at <- large[keep]
-    list_frame(list(symbol = bars$symbol[rows][at], time = bars$time[rows][at],
-      before = close[at - 1], after = first[at], ratio = near[keep]))
+    list_frame(
+      list(
+        symbol = bars$symbol[rows][at],
+        time = bars$time[rows][at],
+        before = close[at - 1],
+        after = first[at],
+        ratio = near[keep]
+      )
+    )
   })
-  none <- list_frame(list(symbol = character(), time = utc(numeric()), before = numeric(),
-    after = numeric(), ratio = numeric()))
+  none <- list_frame(
+    list(
+      symbol = character(), time = utc(numeric()), before = numeric(),
+      after = numeric(), ratio = numeric()
+    )
+  )
   as_rows(as.list(do.call(rbind, c(list(none), jumps))))
 }

@@ -3,8 +3,10 @@
 
 read_whole <- function(value, name, place) {
   if (!is.numeric(value) || length(value) != 1 || value != round(value)) {
-    stop_calendar(paste0("`", name, "` is no whole number"), place,
-      paste0("write it as ", name, ": 1"))
+    stop_calendar(
+      paste0("`", name, "` is no whole number"), place,
+      paste0("write it as ", name, ": 1")
+    )
   }
   as.numeric(value)
 }
@@ -13,9 +15,11 @@ read_fixed_day <- function(entry, place) {
   day <- as.character(entry$day)
   if (!grepl("^([0-9]{4}-)?[0-9]{2}-[0-9]{2}$", day) ||
     (nchar(day) == 10 && is.na(read_day(day))) ||
-        (nchar(day) == 5 && is.na(read_day(paste0("2024-", day))))) {
-    stop_calendar(paste0("\"", day, "\" is no day"), place,
-      "write it as 03-20 for every year, or as 2026-03-20")
+    (nchar(day) == 5 && is.na(read_day(paste0("2024-", day))))) {
+    stop_calendar(
+      paste0("\"", day, "\" is no day"), place,
+      "write it as 03-20 for every year, or as 2026-03-20"
+    )
   }
   list(kind = if (nchar(day) == 10) "date" else "yearly", day = day, text = day)
 }
@@ -23,29 +27,48 @@ read_fixed_day <- function(entry, place) {
 read_nth_day <- function(entry, place) {
   weekday <- match(tolower(as.character(entry$weekday)), weekday_names)
   if (is.na(weekday)) {
-    stop_calendar(paste0("\"", entry$weekday, "\" is no weekday"), place,
-      suggest_word(as.character(entry$weekday), weekday_names))
+    stop_calendar(
+      paste0("\"", entry$weekday, "\" is no weekday"), place,
+      suggest_word(as.character(entry$weekday), weekday_names)
+    )
   }
-  nth <- if (identical(entry$nth, "last")) -1 else read_whole(entry$nth %||% 0, "nth", place)
+  nth <- if (identical(entry$nth, "last")) {
+    -1
+  } else {
+    read_whole(entry$nth %||% 0, "nth", place)
+  }
   month <- read_whole(entry$month %||% 0, "month", place)
-  if (!(nth %in% c(-1, 1:5)) ||
-    !(month %in%
-    1:12)) stop_calendar("a weekday's entry needs nth (1 to 5, or last) and month (1 to 12)", place,
-    "write it as {weekday: monday, nth: last, month: 5}")
-  list(kind = "nth", weekday = weekday, nth = nth, month = month,
-    text = paste(if (nth == -1) "last"
-    else paste0(nth, "."), weekday_names[weekday], "of", month.name[month]))
+  if (!(nth %in% c(-1, 1:5)) || !(month %in% 1:12)) {
+    stop_calendar(
+      "a weekday's entry needs nth (1 to 5, or last) and month (1 to 12)",
+      place, "write it as {weekday: monday, nth: last, month: 5}"
+    )
+  }
+  list(
+    kind = "nth",
+    weekday = weekday,
+    nth = nth,
+    month = month,
+    text = paste(
+      if (nth == -1) "last" else paste0(nth, "."), weekday_names[weekday],
+      "of", month.name[month]
+    )
+  )
 }
 
 # The dates of an entry in a range of years, before any is moved.
 entry_days <- function(entry, years) {
-  years <- years[years >= (entry$from %||% -Inf) & years <= (entry$until %||% Inf)]
+  years <- years[
+    years >= (entry$from %||% -Inf) & years <= (entry$until %||% Inf)
+  ]
   if (!length(years)) {
     return(as.Date(character()))
   }
   days <- switch(entry$kind,
     date = as.Date(entry$day),
-    yearly = read_day(paste0(sprintf("%04d", as.integer(years)), "-", entry$day)),
+    yearly = read_day(
+      paste0(sprintf("%04d", as.integer(years)), "-", entry$day)
+    ),
     nth = nth_days(years, entry),
     easter = easter_western(years) + entry$days,
     eastern_easter = easter_eastern(years) + entry$days
@@ -54,12 +77,15 @@ entry_days <- function(entry, years) {
 }
 
 nth_days <- function(years, entry) {
-  first <- as.Date(sprintf("%04d-%02d-01", as.integer(years), as.integer(entry$month)))
+  first <- as.Date(
+    sprintf("%04d-%02d-01", as.integer(years), as.integer(entry$month))
+  )
   last <- shift_day(first, interval_of(1, "month")) - 1
   if (entry$nth == -1) {
     return(last - ((as.numeric(last) + 3) %% 7 + 1 - entry$weekday) %% 7)
   }
-  day <- first + (entry$weekday - ((as.numeric(first) + 3) %% 7 + 1)) %% 7 + 7 * (entry$nth - 1)
+  day <- first + (entry$weekday - ((as.numeric(first) + 3) %% 7 + 1)) %% 7 +
+    7 * (entry$nth - 1)
   day[day > last] <- NA
   day
 }
@@ -74,8 +100,12 @@ easter_western <- function(year) {
   l <- (32 + 2 * (b %% 4) + 2 * (c %/% 4) - h - c %% 4) %% 7
   m <- (a + 11 * h + 22 * l) %/% 451
   n <- h + l - 7 * m + 114
-  as.Date(sprintf("%04d-%02d-%02d", as.integer(year), as.integer(n %/% 31),
-    as.integer(n %% 31 + 1)))
+  as.Date(
+    sprintf(
+      "%04d-%02d-%02d", as.integer(year), as.integer(n %/% 31),
+      as.integer(n %% 31 + 1)
+    )
+  )
 }
 
 # Orthodox Easter: Meeus' Julian method, converted to the Gregorian calendar.
@@ -83,8 +113,12 @@ easter_eastern <- function(year) {
   d <- (19 * (year %% 19) + 15) %% 30
   e <- (2 * (year %% 4) + 4 * (year %% 7) - d + 34) %% 7
   n <- d + e + 114
-  julian <- as.Date(sprintf("%04d-%02d-%02d", as.integer(year), as.integer(n %/% 31),
-    as.integer(n %% 31 + 1)))
+  julian <- as.Date(
+    sprintf(
+      "%04d-%02d-%02d", as.integer(year), as.integer(n %/% 31),
+      as.integer(n %% 31 + 1)
+    )
+  )
   julian + year %/% 100 - year %/% 400 - 2
 }
 
@@ -111,7 +145,11 @@ weekday_of <- function(day) (as.numeric(day) + 3) %% 7 + 1
 # The next or previous free weekday of the calendar, or the nearest one; at
 # equal distance the later.
 move_day <- function(day, moved, weekdays, taken) {
-  ways <- switch(moved, previous = -1, nearest = c(1, -1), 1)
+  ways <- switch(moved,
+    previous = -1,
+    nearest = c(1, -1),
+    1
+  )
   for (distance in 1:400) {
     for (way in ways) {
       at <- day + way * distance

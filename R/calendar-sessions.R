@@ -18,7 +18,9 @@ calendar_sessions <- function(calendar, from, to, session = NULL) {
   from <- given(from, "from")
   to <- given(to, "to")
   sessions <- sessions_between(calendar, from, to, session)
-  if (nrow(sessions)) check_covers(calendar, sessions$open[1], sessions$open[nrow(sessions)])
+  if (nrow(sessions)) {
+    check_covers(calendar, sessions$open[1], sessions$open[nrow(sessions)])
+  }
   sessions
 }
 
@@ -26,24 +28,34 @@ calendar_sessions <- function(calendar, from, to, session = NULL) {
 sessions_between <- function(calendar, from, to, session = NULL) {
   check_sessions(session)
   days <- calendar_days(calendar, from, to)
-  known <- unique(c(calendar$sessions$session,
-    unlist(lapply(calendar$half_days, function(day) day$sessions$session))))
+  known <- unique(
+    c(
+      calendar$sessions$session,
+      unlist(lapply(calendar$half_days, function(day) day$sessions$session))
+    )
+  )
   # "regular", the default, means all sessions of a calendar that has none of
   # that name
   if (identical(session, "regular") && !"regular" %in% known) session <- NULL
   for (name in session) check_choice(name, "session", known)
-  half <- lapply(moved_days(calendar$half_days, years_of(days), calendar$weekdays),
-    function(on) days[days %in% on])
+  half <- lapply(
+    moved_days(calendar$half_days, years_of(days), calendar$weekdays),
+    function(on) days[days %in% on]
+  )
   ordinary <- days[!days %in% unlist(half)]
   parts <- c(
     list(sessions_on(ordinary, calendar$sessions)),
-    Map(function(on, entry) sessions_on(on, entry$sessions), half, calendar$half_days)
+    Map(
+      function(on, entry) sessions_on(on, entry$sessions), half,
+      calendar$half_days
+    )
   )
   all <- do.call(rbind, parts)
   if (!is.null(session)) all <- all[all$session %in% session, ]
   all <- all[order(all$day, all$start), ]
   data.frame(
-    day = all$day, session = all$session,
+    day = all$day,
+    session = all$session,
     open = time_local(all$day, all$start, calendar$zone),
     close = time_local(all$day, all$end, calendar$zone)
   )
@@ -53,24 +65,34 @@ sessions_on <- function(days, sessions) {
   data.frame(
     day = rep(epoch_days(days), each = nrow(sessions)),
     session = rep(sessions$session, length(days)),
-    start = rep(sessions$start, length(days)), end = rep(sessions$end, length(days))
+    start = rep(sessions$start, length(days)),
+    end = rep(sessions$end, length(days))
   )
 }
 
 # The local days on which the calendar is open.
 calendar_days <- function(calendar, from, to) {
   bounds <- Map(check_days, list(from = from, to = to), c("from", "to"))
-  if (anyNA(unlist(bounds)) || !all(is.finite(unlist(bounds))) || any(lengths(bounds) != 1)) {
-    vetusta_stop("argument", "The day is not a valid date.",
-      todo = "write days as 2026-03-12")
+  if (anyNA(unlist(bounds)) ||
+    !all(is.finite(unlist(bounds))) ||
+    any(lengths(bounds) != 1)) {
+    vetusta_stop(
+      "argument", "The day is not a valid date.",
+      todo = "write days as 2026-03-12"
+    )
   }
   if (bounds$from > bounds$to) {
     return(bounds$from[0])
   }
   days <- seq(bounds$from, bounds$to, by = 1)
   days <- days[weekday_of(days) %in% calendar$weekdays]
-  closed <- do.call(c,
-    c(list(as.Date(character())), moved_days(calendar$closed, years_of(days), calendar$weekdays)))
+  closed <- do.call(
+    c,
+    c(
+      list(as.Date(character())),
+      moved_days(calendar$closed, years_of(days), calendar$weekdays)
+    )
+  )
   days[!days %in% closed]
 }
 
@@ -91,8 +113,10 @@ sessions_around <- function(calendar, from, to, session = NULL) {
     near <- findInterval(as.numeric(c(from, to)) + c(-2, 2) * 86400, made$opens)
     return(made$sessions[(near[1] + 1):max(near), ])
   }
-  sessions_between(calendar, local_day(from, calendar$zone) - 1, local_day(to, calendar$zone) + 1,
-    session)
+  sessions_between(
+    calendar, local_day(from, calendar$zone) - 1,
+    local_day(to, calendar$zone) + 1, session
+  )
 }
 
 # A calendar with the sessions of a window precomputed, for repeated use.
@@ -102,10 +126,18 @@ calendar_within <- function(calendar, from, to) {
   }
   from <- from - 10 * 86400
   to <- to + 10 * 86400
-  sessions <- sessions_between(calendar, local_day(from, calendar$zone) - 1,
-    local_day(to, calendar$zone) + 1)
-  attr(calendar, "made") <- list(from = from, to = to, sessions = sessions,
-    opens = as.numeric(sessions$open))
+  sessions <- sessions_between(
+    calendar, local_day(from, calendar$zone) - 1,
+    local_day(to, calendar$zone) + 1
+  )
+  attr(
+    calendar, "made"
+  ) <- list(
+    from = from,
+    to = to,
+    sessions = sessions,
+    opens = as.numeric(sessions$open)
+  )
   calendar
 }
 
@@ -143,7 +175,9 @@ calendar_times <- function(calendar, interval, from, to, session = "regular") {
   check_covers(calendar, from, to)
   frames <- calendar_frames(calendar, interval, from, to, session)
   times <- if (is_intraday(interval)) {
-    frames_times_cpp(as.numeric(frames$open), as.numeric(frames$close), interval$seconds)
+    frames_times_cpp(
+      as.numeric(frames$open), as.numeric(frames$close), interval$seconds
+    )
   } else {
     as.numeric(frames$open[!duplicated(frames$bucket)])
   }
@@ -153,7 +187,8 @@ calendar_times <- function(calendar, interval, from, to, session = "regular") {
 # The sessions of a window with their buckets. Buckets of longer intervals are
 # whole, so the window is extended to the start of the first and the end of the
 # last.
-calendar_frames <- function(calendar, interval, from, to, session, week_start = 1) {
+calendar_frames <- function(calendar, interval, from, to, session,
+                            week_start = 1) {
   first <- local_day(from, calendar$zone)
   last <- local_day(to, calendar$zone)
   if (is_intraday(interval)) {
@@ -162,9 +197,14 @@ calendar_frames <- function(calendar, interval, from, to, session, week_start = 
     return(frames)
   }
   first_bucket <- bucket_of_day(first - 1, interval, week_start)
-  frames <- sessions_between(calendar, bucket_start(first_bucket, interval, week_start),
-    bucket_start(bucket_of_day(last + 1, interval, week_start) + 1, interval, week_start) - 1,
-    session)
+  frames <- sessions_between(
+    calendar, bucket_start(first_bucket, interval, week_start),
+    bucket_start(
+      bucket_of_day(last + 1, interval, week_start) + 1, interval, week_start
+    ) -
+      1,
+    session
+  )
   frames$bucket <- bucket_of_day(frames$day, interval, week_start)
   frames
 }
@@ -197,7 +237,9 @@ bucket_start <- function(bucket, interval, week_start = 1) {
 
 # The session that a day without a session means: the regular one, or all where
 # a calendar has none of that name.
-main_session <- function(calendar) if ("regular" %in% calendar$sessions$session) "regular"
+main_session <- function(calendar) {
+  if ("regular" %in% calendar$sessions$session) "regular"
+}
 
 # The session of each instant, NA outside all of them.
 session_of <- function(time, calendar) {
@@ -214,8 +256,12 @@ find_sessions <- function(time, calendar) {
   }
   known <- utc(ends_of(seconds))
   frames <- sessions_around(calendar, known[1], known[2])
-  list(at = frames_find_cpp(seconds, as.numeric(frames$open), as.numeric(frames$close)),
-    session = frames$session)
+  list(
+    at = frames_find_cpp(
+      seconds, as.numeric(frames$open), as.numeric(frames$close)
+    ),
+    session = frames$session
+  )
 }
 
 # The instant of a day: its local midnight, or with a calendar the opening of
@@ -224,10 +270,15 @@ day_times <- function(day, zone, calendar) {
   if (is.null(calendar) || !length(day)) {
     return(local_instant(day, 0, zone))
   }
-  sessions <- sessions_between(calendar, min(day), max(day), main_session(calendar))
+  sessions <- sessions_between(
+    calendar, min(day), max(day), main_session(calendar)
+  )
   opening <- sessions$open[match(day, sessions$day)]
-  opening[is.na(opening)] <- time_local(day[is.na(opening)], calendar$sessions$start[1],
-    calendar$zone)
+  opening[
+    is.na(opening)
+  ] <- time_local(
+    day[is.na(opening)], calendar$sessions$start[1], calendar$zone
+  )
   opening
 }
 
@@ -246,7 +297,9 @@ trading_days <- function(time, calendar) {
     day[known] <- as.Date(utc(at), tz = "UTC")
     return(day)
   }
-  inside <- frames_find_cpp(at, as.numeric(frames$open), as.numeric(frames$close))
+  inside <- frames_find_cpp(
+    at, as.numeric(frames$open), as.numeric(frames$close)
+  )
   days <- local_day(utc(at), calendar$zone)
   days[inside > 0] <- frames$day[inside]
   day[known] <- days
@@ -261,8 +314,10 @@ trading_buckets <- function(time, interval, calendar) {
     return(NULL)
   }
   bounds <- bucket_of_day(range(day, na.rm = TRUE), interval)
-  frames <- sessions_between(calendar, bucket_start(bounds[1], interval),
-    bucket_start(bounds[2] + 1, interval) - 1, main_session(calendar))
+  frames <- sessions_between(
+    calendar, bucket_start(bounds[1], interval),
+    bucket_start(bounds[2] + 1, interval) - 1, main_session(calendar)
+  )
   frames$bucket <- bucket_of_day(frames$day, interval)
   list(frames = frames, bucket = bucket_of_day(day, interval))
 }
@@ -275,7 +330,9 @@ trading_times <- function(time, interval, calendar) {
     return(time)
   }
   first <- !duplicated(buckets$frames$bucket)
-  opening <- as.numeric(buckets$frames$open[first])[match(buckets$bucket, buckets$frames$bucket[first])]
+  opening <- as.numeric(buckets$frames$open[first])[
+    match(buckets$bucket, buckets$frames$bucket[first])
+  ]
   utc(ifelse(is.na(opening), as.numeric(time), opening))
 }
 
@@ -287,6 +344,8 @@ trading_ends <- function(time, interval, calendar, zone = calendar$zone) {
     return(otherwise)
   }
   last <- !duplicated(buckets$frames$bucket, fromLast = TRUE)
-  closing <- as.numeric(buckets$frames$close[last])[match(buckets$bucket, buckets$frames$bucket[last])]
+  closing <- as.numeric(buckets$frames$close[last])[
+    match(buckets$bucket, buckets$frames$bucket[last])
+  ]
   ifelse(is.na(closing), otherwise, closing)
 }

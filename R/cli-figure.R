@@ -1,43 +1,65 @@
 # vetusta figure: series and tables of the archive as figures.
 cli_figure <- function(arguments) {
-  options <- cli_arguments(arguments, "figure", "[KIND] ID...",
-    c(cli_read_options(), cli_file_options(), list(
-      cli_option("span"),
-      cli_option("panels", "lines: a panel each, free or fixed", metavar = "WORD"),
-      cli_option("index", "lines: scale every first value to 100", flag = TRUE),
-      cli_option("log-scale", "lines: a logarithmic axis", flag = TRUE),
-      cli_option("change", ": spread and correlation, simple, log or difference"),
-      cli_option("cycle", "season: year or month [year]", metavar = "WORD"),
-      cli_option("by", "[up]"),
-      cli_option("limit", "movers [12]"),
-      cli_option("dark"),
-      cli_option("width", "pixels [1280]", default = "1280", metavar = "N"),
-      cli_option("height", "pixels [800]", default = "800", metavar = "N"),
-      cli_option("file", ": .png, .svg or .pdf [KIND.png]")
-    )),
-    c("vetusta figure \"KELD@1 minute\" --from 2026-03-12 --to 2026-03-12 --file keld.png",
+  options <- cli_arguments(
+    arguments, "figure", "[KIND] ID...",
+    c(
+      cli_read_options(), cli_file_options(),
+      list(
+        cli_option("span"),
+        cli_option(
+          "panels", "lines: a panel each, free or fixed",
+          metavar = "WORD"
+        ),
+        cli_option(
+          "index", "lines: scale every first value to 100",
+          flag = TRUE
+        ),
+        cli_option("log-scale", "lines: a logarithmic axis", flag = TRUE),
+        cli_option(
+          "change", ": spread and correlation, simple, log or difference"
+        ),
+        cli_option("cycle", "season: year or month [year]", metavar = "WORD"),
+        cli_option("by", "[up]"), cli_option("limit", "movers [12]"),
+        cli_option("dark"),
+        cli_option("width", "pixels [1280]", default = "1280", metavar = "N"),
+        cli_option("height", "pixels [800]", default = "800", metavar = "N"),
+        cli_option("file", ": .png, .svg or .pdf [KIND.png]")
+      )
+    ),
+    c(
+      paste0(
+        "vetusta figure \"KELD@1 minute\" --from 2026-03-12 --to ",
+        "2026-03-12 --file keld.png"
+      ),
       "vetusta figure lines \"KELD@1 day\" kelder-lock --panels free",
-      "vetusta figure season kelder-lock --dark",
-      "vetusta figure coverage"))
+      "vetusta figure season kelder-lock --dark", "vetusta figure coverage"
+    )
+  )
   named <- cli_figure_kind(options)
   options$words <- named$words
-  if (!is.null(options$panels) && !options$panels %in% c("none", "free", "fixed")) {
+  if (!is.null(options$panels) &&
+    !options$panels %in% c("none", "free", "fixed")) {
     cli_usage_error("--panels must be free or fixed")
   }
   if (!is.null(options$file)) check_figure_file(options$file)
-  size <- c(cli_number(options, "width", 100), cli_number(options, "height", 100))
+  size <- c(
+    cli_number(options, "width", 100), cli_number(options, "height", 100)
+  )
   kind <- named$kind
   tabled <- if (!is.null(kind)) cli_tabled[[kind]]
   if (is.null(tabled)) {
     read <- cli_figure_read(options, kind)
-    kind <- kind %||% if (all(vapply(read$tables, is_bars, TRUE))) "candles" else "lines"
+    kind <- kind %||%
+      if (all(vapply(read$tables, is_bars, TRUE))) "candles" else "lines"
     made <- list(figure = cli_drawn[[kind]](read, options), said = read$said)
   } else {
     made <- tabled(options)
   }
   file <- options$file %||% paste0(kind, ".png")
   figure_save(made$figure, file, size[1], size[2])
-  cli_say("wrote ", file, ": ", kind, if (length(made$said)) paste0(", ", made$said))
+  cli_say(
+    "wrote ", file, ": ", kind, if (length(made$said)) paste0(", ", made$said)
+  )
 }
 
 # The kind of figure may be left out: candles for bars, lines for everything
@@ -49,18 +71,30 @@ cli_figure_kind <- function(options) {
     return(list(kind = words[1], words = words[-1]))
   }
   if (!length(words) && is.null(options$input)) {
-    cli_usage_error("name a kind of figure (", paste(kinds, collapse = ", "), ") or series")
+    cli_usage_error(
+      "name a kind of figure (", paste(kinds, collapse = ", "), ") or series"
+    )
   }
   # a first word that is no series ID and resembles a kind is a misspelt kind
-  near <- length(words) > 1 && !grepl("[/@*]", words[1]) &&
+  near <- length(words) > 1 &&
+    !grepl("[/@*]", words[1]) &&
     min(utils::adist(words[1], kinds)) <= 2
   # so is a plain word before series, where no series has that name
-  if (!near && length(words) > 1 && grepl("^[a-z]+$", words[1]) && is.null(options$input)) {
-    matches <- tryCatch(archive_find(cli_archive(options), words[1]),
-      vetusta_error_argument = function(e) NULL)
+  if (!near &&
+    length(words) > 1 &&
+    grepl("^[a-z]+$", words[1]) &&
+    is.null(options$input)) {
+    matches <- tryCatch(
+      archive_find(cli_archive(options), words[1]),
+      vetusta_error_argument = function(e) NULL
+    )
     near <- is.null(matches)
   }
-  if (near) cli_usage_error("\"", words[1], "\" is no figure; ", suggest_word(words[1], kinds))
+  if (near) {
+    cli_usage_error(
+      "\"", words[1], "\" is no figure; ", suggest_word(words[1], kinds)
+    )
+  }
   list(kind = NULL, words = words)
 }
 
@@ -68,17 +102,32 @@ cli_figure_kind <- function(options) {
 cli_figure_read <- function(options, kind = NULL) {
   read <- cli_series(options)
   tables <- read$tables
-  if (!is.null(options$span)) tables <- lapply(tables, cli_last_span, options$span, read$zone)
-  names <- if (is.null(options$input)) archive_names(cli_archive(options), unique(read$sources))
+  if (!is.null(options$span)) {
+    tables <- lapply(tables, cli_last_span, options$span, read$zone)
+  }
+  names <- if (is.null(options$input)) {
+    archive_names(cli_archive(options), unique(read$sources))
+  }
   gaps <- if (identical(kind, "gaps")) {
     # gaps are those of the stored bars, before resampling
     table <- if (is.null(options$resample)) read else cli_series(options, NULL)
-    tryCatch(without_notes(cli_find_gaps(table, options)), vetusta_error = function(e) NULL)
+    tryCatch(
+      without_notes(cli_find_gaps(table, options)),
+      vetusta_error = function(e) NULL
+    )
   }
-  list(tables = tables, zone = read$zone, names = names, calendar = read$calendar, gaps = gaps,
+  list(
+    tables = tables,
+    zone = read$zone,
+    names = names,
+    calendar = read$calendar,
+    gaps = gaps,
     caption = cli_figure_caption(options, read, tables),
-    said = paste(length(unique(unlist(lapply(tables, series_names_of)))), "series with",
-      counted(sum(vapply(tables, nrow, 1L)), "value")))
+    said = paste(
+      length(unique(unlist(lapply(tables, series_names_of)))), "series with",
+      counted(sum(vapply(tables, nrow, 1L)), "value")
+    )
+  )
 }
 
 # The last part of a table, of the given span.
@@ -88,19 +137,41 @@ cli_last_span <- function(table, span, zone) {
     return(table)
   }
   start <- span_start(span, utc(max(time)), zone, "--span")
-  first <- if (is.null(span_unit(span))) time > as.numeric(start) else time >= as.numeric(start)
+  first <- if (is.null(span_unit(span))) {
+    time > as.numeric(start)
+  } else {
+    time >= as.numeric(start)
+  }
   with_interval(table[first, ], attr(table, "interval"))
 }
 
 cli_figure_caption <- function(options, read, tables) {
-  last <- max(unlist(lapply(tables, function(table) {
-    if (nrow(table)) max(start_times(as_series(table)))
-  })), -Inf)
-  titles <- vapply(unique(read$sources), function(name) {
-    tryCatch(cli_source(options, name)$title, vetusta_error = function(e) name)
-  }, "")
-  c(if (length(titles)) paste0("source: ", paste(titles, collapse = ", "),
-    if (is.finite(last)) paste0("; last value ", format(utc(last), "%Y-%m-%d", tz = read$zone))))
+  last <- max(
+    unlist(lapply(tables, function(table) {
+      if (nrow(table)) max(start_times(as_series(table)))
+    })),
+    -Inf
+  )
+  titles <- vapply(
+    unique(read$sources),
+    function(name) {
+      tryCatch(
+        cli_source(options, name)$title,
+        vetusta_error = function(e) name
+      )
+    },
+    ""
+  )
+  c(
+    if (length(titles)) {
+      paste0(
+        "source: ", paste(titles, collapse = ", "),
+        if (is.finite(last)) {
+          paste0("; last value ", format(utc(last), "%Y-%m-%d", tz = read$zone))
+        }
+      )
+    }
+  )
 }
 
 # Figures of series; `options` may lack options that a desk's output does not
@@ -110,30 +181,67 @@ cli_drawn <- list(
     if (!all(vapply(read$tables, is_bars, TRUE))) {
       cli_usage_error("candles are drawn of bars; draw other series as lines")
     }
-    figure_candles(cli_joined_bars(read$tables), zone = read$zone, calendar = read$calendar,
-      names = read$names, caption = read$caption, dark = isTRUE(options$dark))
+    figure_candles(
+      cli_joined_bars(read$tables),
+      zone = read$zone,
+      calendar = read$calendar,
+      names = read$names,
+      caption = read$caption,
+      dark = isTRUE(options$dark)
+    )
   },
   lines = function(read, options) {
-    figure_lines(read$tables, value = options$value, panels = options$panels %||% "none",
-      index = if (isTRUE(options$index)) 100, log_scale = isTRUE(options$log_scale),
+    figure_lines(
+      read$tables,
+      value = options$value,
+      panels = options$panels %||% "none",
+      index = if (isTRUE(options$index)) 100,
+      log_scale = isTRUE(options$log_scale),
       zone = read$zone,
-      names = read$names, caption = read$caption, dark = isTRUE(options$dark))
+      names = read$names,
+      caption = read$caption,
+      dark = isTRUE(options$dark)
+    )
   },
   gaps = function(read, options) {
-    figure_gaps(read$tables, read$calendar, zone = read$zone, names = read$names,
-      caption = read$caption, dark = isTRUE(options$dark), gaps = read$gaps)
+    figure_gaps(
+      read$tables,
+      read$calendar,
+      zone = read$zone,
+      names = read$names,
+      caption = read$caption,
+      dark = isTRUE(options$dark),
+      gaps = read$gaps
+    )
   },
   filled = function(read, options) {
-    figure_filled(read$tables, zone = read$zone, names = read$names, caption = read$caption,
-      dark = isTRUE(options$dark))
+    figure_filled(
+      read$tables,
+      zone = read$zone,
+      names = read$names,
+      caption = read$caption,
+      dark = isTRUE(options$dark)
+    )
   },
   season = function(read, options) {
-    figure_season(read$tables, options$cycle %||% "year", zone = read$zone, names = read$names,
-      caption = read$caption, dark = isTRUE(options$dark))
+    figure_season(
+      read$tables,
+      options$cycle %||% "year",
+      zone = read$zone,
+      names = read$names,
+      caption = read$caption,
+      dark = isTRUE(options$dark)
+    )
   },
   spread = function(read, options) {
-    figure_spread(read$tables, options$change %||% "simple", zone = read$zone, names = read$names,
-      caption = read$caption, dark = isTRUE(options$dark))
+    figure_spread(
+      read$tables,
+      options$change %||% "simple",
+      zone = read$zone,
+      names = read$names,
+      caption = read$caption,
+      dark = isTRUE(options$dark)
+    )
   }
 )
 
@@ -141,15 +249,30 @@ cli_drawn <- list(
 cli_tabled <- list(
   correlation = function(options) {
     read <- cli_figure_read(options)
-    pairs <- do.call(series_correlation, c(unname(read$tables),
-      list(change = options$change %||% "log", zone = read$zone)))
-    list(figure = figure_correlation(pairs, caption = read$caption, dark = options$dark),
-      said = counted(nrow(pairs), "pair"))
+    pairs <- do.call(
+      series_correlation,
+      c(
+        unname(read$tables),
+        list(change = options$change %||% "log", zone = read$zone)
+      )
+    )
+    list(
+      figure = figure_correlation(
+        pairs,
+        caption = read$caption, dark = options$dark
+      ),
+      said = counted(nrow(pairs), "pair")
+    )
   },
   revisions = function(options) {
-    rows <- archive_revisions(cli_archive(options), cli_ids(options$words), all = TRUE)
-    list(figure = figure_revisions(rows, dark = options$dark),
-      said = counted(nrow(rows), "release"))
+    rows <- archive_revisions(
+      cli_archive(options), cli_ids(options$words),
+      all = TRUE
+    )
+    list(
+      figure = figure_revisions(rows, dark = options$dark),
+      said = counted(nrow(rows), "release")
+    )
   },
   coverage = function(options) {
     archive <- cli_archive(options)
@@ -158,34 +281,67 @@ cli_tabled <- list(
       matches <- archive_find(archive, cli_ids(options$words))
       series <- series[series$id %in% matches$id, ]
     }
-    list(figure = figure_coverage(series, zone = options$zone %||% "UTC", dark = options$dark),
-      said = paste(nrow(series), "series"))
+    list(
+      figure = figure_coverage(
+        series,
+        zone = options$zone %||% "UTC",
+        dark = options$dark
+      ),
+      said = paste(nrow(series), "series")
+    )
   },
   movers = function(options) {
     archive <- cli_archive(options)
-    id <- if (length(options$words)) options$words[1]
-    else cli_dataset_of_shape(archive, "snapshot")
+    id <- if (length(options$words)) {
+      options$words[1]
+    } else {
+      cli_dataset_of_shape(archive, "snapshot")
+    }
     rows <- cli_rows_of(archive, id, options$as_of)
     if (is.null(rows[["before"]]) && !is.null(rows[["change"]])) {
       rows$before <- signif(rows$last - rows$change, 12)
     }
     names <- archive_names(archive, sub("/.*", "", id))
-    moves <- rank_moves(rows, options$by %||% "up", cli_number(options, "limit", 1) %||% 12)
-    list(figure = figure_movers(moves, names = names,
-      caption = paste0("source: ", id), dark = options$dark),
-      said = counted(nrow(moves), "row"))
+    moves <- rank_moves(
+      rows, options$by %||% "up", cli_number(options, "limit", 1) %||% 12
+    )
+    list(
+      figure = figure_movers(
+        moves,
+        names = names,
+        caption = paste0("source: ", id),
+        dark = options$dark
+      ),
+      said = counted(nrow(moves), "row")
+    )
   },
   statement = function(options) {
     archive <- cli_archive(options)
     if (!length(options$words)) cli_usage_error("name a company")
     id <- cli_dataset_of_shape(archive, "facts")
     facts <- cli_facts(archive, id, options)
-    items <- intersect(c("revenue", "operating_profit", "net_profit", "total_assets", "equity",
-      "operating_cash_flow"), facts$item)
-    done <- facts_statement(facts, options$words, items = if (length(items)) items,
-      form = "long", limit = 8)
-    list(figure = figure_statement(done, caption = paste0("source: ", id),
-      dark = options$dark), said = counted(nrow(done), "figure"))
+    items <- intersect(
+      c(
+        "revenue", "operating_profit", "net_profit", "total_assets", "equity",
+        "operating_cash_flow"
+      ),
+      facts$item
+    )
+    done <- facts_statement(
+      facts,
+      options$words,
+      items = if (length(items)) items,
+      form = "long",
+      limit = 8
+    )
+    list(
+      figure = figure_statement(
+        done,
+        caption = paste0("source: ", id),
+        dark = options$dark
+      ),
+      said = counted(nrow(done), "figure")
+    )
   }
 )
 
@@ -193,7 +349,13 @@ cli_joined_bars <- function(tables) {
   if (length(tables) == 1) {
     return(tables[[1]])
   }
-  joined <- bars_frame(as.data.frame(data.table::rbindlist(unname(lapply(tables, as.data.frame)),
-    use.names = TRUE, fill = TRUE)))
+  joined <- bars_frame(
+    as.data.frame(
+      data.table::rbindlist(
+        unname(lapply(tables, as.data.frame)),
+        use.names = TRUE, fill = TRUE
+      )
+    )
+  )
   with_interval(joined, attr(tables[[1]], "interval"))
 }

@@ -1,21 +1,42 @@
 cli_gaps <- function(arguments) {
-  options <- cli_arguments(arguments, "gaps", "ID...",
-    c(list(
-      cli_option("limit", "runs, the longest [10]", default = "10"),
-      cli_option("check",
-        "show what is wrong instead of what is missing: doubled times, jumps, stale runs",
-        flag = TRUE),
-      cli_option("published",
-        paste0("how long after its period a value is published, as \"45 days\"; younger gaps get ",
-          "this as their reason"),
-        metavar = "LENGTH"),
-      cli_session_option()
-    ), cli_series_options(), cli_window_options(), cli_place_options(), cli_result_options()),
-    c("vetusta gaps \"KELD@1 minute\" \"TAMX@1 minute\" --from 2026-03-12 --to 2026-03-26",
-      "vetusta gaps kelder-lock",
-      "vetusta gaps --input level.csv --check"))
+  options <- cli_arguments(
+    arguments, "gaps", "ID...",
+    c(
+      list(
+        cli_option("limit", "runs, the longest [10]", default = "10"),
+        cli_option(
+          "check",
+          paste0(
+            "show what is wrong instead of what is missing: doubled times, ",
+            "jumps, stale runs"
+          ),
+          flag = TRUE
+        ),
+        cli_option(
+          "published",
+          paste0(
+            "how long after its period a value is published, as \"45 ",
+            "days\"; younger gaps get ", "this as their reason"
+          ),
+          metavar = "LENGTH"
+        ),
+        cli_session_option()
+      ),
+      cli_series_options(), cli_window_options(), cli_place_options(),
+      cli_result_options()
+    ),
+    c(
+      paste0(
+        "vetusta gaps \"KELD@1 minute\" \"TAMX@1 minute\" --from ",
+        "2026-03-12 --to 2026-03-26"
+      ),
+      "vetusta gaps kelder-lock", "vetusta gaps --input level.csv --check"
+    )
+  )
   longest <- suppressWarnings(as.integer(options$limit))
-  if (is.na(longest) || longest < 0) cli_usage_error("--limit must be a whole number")
+  if (is.na(longest) || longest < 0) {
+    cli_usage_error("--limit must be a whole number")
+  }
   read <- cli_series(options)
   if (options$check) {
     rejected <- cli_each(read, options, function(x, interval, read) {
@@ -29,7 +50,11 @@ cli_gaps <- function(arguments) {
     return(cli_put(gaps, options, "run"))
   }
   if (options$json) {
-    return(cli_print_json(list(summary = attr(gaps, "summary"), gaps = as.data.frame(gaps))))
+    return(
+      cli_print_json(
+        list(summary = attr(gaps, "summary"), gaps = as.data.frame(gaps))
+      )
+    )
   }
   cli_print_gaps(gaps, longest, read$zone)
 }
@@ -38,16 +63,28 @@ cli_gaps <- function(arguments) {
 cli_find_gaps <- function(read, options) {
   summaries <- list()
   gaps <- cli_each(read, options, function(x, interval, read) {
-    missing <- series_gaps(x, read$calendar, interval = interval, from = options$from,
-      to = options$to, session = cli_sessions(read, options),
-      published = options$published, now = if (!is.null(options$published)) Sys.time(),
+    missing <- series_gaps(
+      x,
+      read$calendar,
+      interval = interval,
+      from = options$from,
+      to = options$to,
+      session = cli_sessions(read, options),
+      published = options$published,
+      now = if (!is.null(options$published)) Sys.time(),
       delayed_from = cli_delayed_from(options, read$sources),
-      listed = cli_listed(options, x, read$sources))
+      listed = cli_listed(options, x, read$sources)
+    )
     summaries[[length(summaries) + 1]] <<- attr(missing, "summary")
     missing
   })
-  attr(gaps, "summary") <- if (length(summaries) == 1) summaries[[1]]
-  else as.data.frame(cli_bind(summaries))
+  attr(
+    gaps, "summary"
+  ) <- if (length(summaries) == 1) {
+    summaries[[1]]
+  } else {
+    as.data.frame(cli_bind(summaries))
+  }
   gaps
 }
 
@@ -64,11 +101,20 @@ cli_print_gaps <- function(gaps, longest, zone = "UTC") {
   # days and longer periods are shown as dates
   whole <- nrow(shown) > 0 && all(as.numeric(gaps$first) %% 86400 == 0)
   if (whole) zone <- "UTC"
-  for (name in c("first", "last")) shown[[name]] <- format(shown[[name]], if (whole) "%Y-%m-%d"
-  else "%Y-%m-%d %H:%M", tz = zone)
+  for (name in c("first", "last")) {
+    shown[[
+      name
+    ]] <- format(
+      shown[[name]], if (whole) "%Y-%m-%d" else "%Y-%m-%d %H:%M",
+      tz = zone
+    )
+  }
   if (nrow(shown)) {
-    cat("\nthe longest of ", format(nrow(gaps), big.mark = ","), " runs",
-      if (!whole) paste0(", in the time of ", zone), "\n", sep = "")
+    cat(
+      "\nthe longest of ", format(nrow(gaps), big.mark = ","), " runs",
+      if (!whole) paste0(", in the time of ", zone), "\n",
+      sep = ""
+    )
     cat(text_table(shown), sep = "\n")
   }
 }
@@ -86,15 +132,20 @@ cli_listed <- function(options, x, sources) {
   for (i in seq_len(nrow(datasets))) {
     rows <- archive_rows(archive, datasets$source[i], datasets$dataset[i])
     name <- as.character(rows[[datasets$column[i]]])
-    days <- list(listed = rows[["listed"]] %||% rows[["first"]],
-      delisted = rows[["delisted"]] %||% rows[["last_day"]] %||% rows[["last"]])
+    days <- list(
+      listed = rows[["listed"]] %||% rows[["first"]],
+      delisted = rows[["delisted"]] %||% rows[["last_day"]] %||% rows[["last"]]
+    )
     days <- lapply(days, function(day) {
-      if (inherits(day, "Date")) day
-      else rep(as.Date(NA), length(name))
+      if (inherits(day, "Date")) day else rep(as.Date(NA), length(name))
     })
     if (any(names %in% name)) {
-      return(data.frame(series = name, symbol = name, listed = days$listed,
-        delisted = days$delisted))
+      return(
+        data.frame(
+          series = name, symbol = name, listed = days$listed,
+          delisted = days$delisted
+        )
+      )
     }
   }
   NULL

@@ -1,28 +1,59 @@
 cli_import <- function(arguments) {
-  options <- cli_arguments(arguments, "import", "FILE",
-    c(list(
-      cli_option("shape", paste0("what the rows are: bars, observations, facts, instruments, ",
-        paste0("places, documents, snapshot, table; without --shape and --interval the shape is ",
-          "guessed and nothing "),
-        "stored"), metavar = "SHAPE"),
-      cli_option("symbol"),
-      cli_option("interval"),
-      cli_option("source", "the archive's name for this source [own]", default = "own",
-        metavar = "NAME"),
-      cli_option("dataset", "rows that are no bars: the dataset's name [the file's]",
-        metavar = "NAME"),
-      cli_option("map"),
-      cli_option("unit", "; of columns as value=cm,flow=m3/s"),
-      cli_option("types", paste0("types of further columns, as cusip=text,lots=number: text, ",
-        "number, whole number, flag, day, instant"), metavar = "PAIRS"),
-      cli_form_option("long"),
-      cli_option("time-as", "[rfc3339]", default = "rfc3339"),
-      cli_option("zone", "[UTC]", default = "UTC"),
-      cli_option("calendar", "; days then stand for its opening")
-    ), cli_form_options(), cli_place_options(), cli_json_option()),
-    c("vetusta import keld.csv --symbol KELD --interval \"1 day\" --archive my.sqlite",
-      "vetusta import levels.xlsx", paste0("vetusta import levels.xlsx --shape observations ",
-        "--map period=Day,value=Level --dataset levels")), least = 1, most = 1)
+  options <- cli_arguments(
+    arguments, "import", "FILE",
+    c(
+      list(
+        cli_option(
+          "shape",
+          paste0(
+            "what the rows are: bars, observations, facts, instruments, ",
+            paste0(
+              "places, documents, snapshot, table; without --shape and ",
+              "--interval the shape is ", "guessed and nothing "
+            ),
+            "stored"
+          ),
+          metavar = "SHAPE"
+        ),
+        cli_option("symbol"), cli_option("interval"),
+        cli_option(
+          "source", "the archive's name for this source [own]",
+          default = "own", metavar = "NAME"
+        ),
+        cli_option(
+          "dataset", "rows that are no bars: the dataset's name [the file's]",
+          metavar = "NAME"
+        ),
+        cli_option("map"),
+        cli_option("unit", "; of columns as value=cm,flow=m3/s"),
+        cli_option(
+          "types",
+          paste0(
+            "types of further columns, as cusip=text,lots=number: text, ",
+            "number, whole number, flag, day, instant"
+          ),
+          metavar = "PAIRS"
+        ),
+        cli_form_option("long"),
+        cli_option("time-as", "[rfc3339]", default = "rfc3339"),
+        cli_option("zone", "[UTC]", default = "UTC"),
+        cli_option("calendar", "; days then stand for its opening")
+      ),
+      cli_form_options(), cli_place_options(), cli_json_option()
+    ),
+    c(
+      paste0(
+        "vetusta import keld.csv --symbol KELD --interval \"1 day\" ",
+        "--archive my.sqlite"
+      ),
+      "vetusta import levels.xlsx",
+      paste0(
+        "vetusta import levels.xlsx --shape observations ",
+        "--map period=Day,value=Level --dataset levels"
+      )
+    ),
+    least = 1, most = 1
+  )
   form <- cli_import_form(options)
   columns <- cli_by_name(options$map, "map", "time=When,close=Last")
   shape <- options$shape %||% if (!is.null(options$interval)) "bars"
@@ -37,15 +68,19 @@ cli_import <- function(arguments) {
     for (name in c("symbol", "interval", "calendar")) {
       if (!is.null(options[[name]])) cli_usage_error("--", name, " is for bars")
     }
-    archive_import_rows(cli_archive(options, create = TRUE), options$words, shape, options$dataset,
-      options$source, columns, options$form == "wide", cli_import_units(options),
-      cli_import_types(options), form)
+    archive_import_rows(
+      cli_archive(options, create = TRUE), options$words, shape,
+      options$dataset, options$source, columns, options$form == "wide",
+      cli_import_units(options), cli_import_types(options), form
+    )
   }
   if (options$json) cli_print_json(unclass(result)) else print(result)
   if (nrow(result$rejected)) 1L else 0L
 }
 
-gives_bars_shape <- function(shape) identical(shape_columns[[shape]], shape_columns$bars)
+gives_bars_shape <- function(shape) {
+  identical(shape_columns[[shape]], shape_columns$bars)
+}
 
 # Values by name, as in a=b,c=d.
 cli_by_name <- function(text, option, example) {
@@ -53,7 +88,9 @@ cli_by_name <- function(text, option, example) {
     return(NULL)
   }
   pairs <- strsplit(strsplit(text, ",", fixed = TRUE)[[1]], "=", fixed = TRUE)
-  if (any(lengths(pairs) != 2)) cli_usage_error("--", option, " must look like ", example)
+  if (any(lengths(pairs) != 2)) {
+    cli_usage_error("--", option, " must look like ", example)
+  }
   stats::setNames(vapply(pairs, `[`, "", 2), vapply(pairs, `[`, "", 1))
 }
 
@@ -67,10 +104,20 @@ cli_import_bars <- function(options, columns, form) {
     cli_usage_error("--form wide and --dataset are for rows that are no bars")
   }
   calendar <- if (!is.null(options$calendar)) source_calendar(options$calendar)
-  archive_import(cli_archive(options, create = TRUE), options$words, symbol = options$symbol,
-    interval = options$interval, source = options$source, columns = columns,
-    time_as = options$time_as, zone = options$zone, calendar = calendar,
-    unit = cli_import_units(options), types = cli_import_types(options), form = form)
+  archive_import(
+    cli_archive(options, create = TRUE),
+    options$words,
+    symbol = options$symbol,
+    interval = options$interval,
+    source = options$source,
+    columns = columns,
+    time_as = options$time_as,
+    zone = options$zone,
+    calendar = calendar,
+    unit = cli_import_units(options),
+    types = cli_import_types(options),
+    form = form
+  )
 }
 
 # One unit, or units by column.
@@ -85,49 +132,93 @@ cli_import_units <- function(options) {
 cli_import_guessed <- function(options, form) {
   guess <- archive_import_guess(options$words, form)
   if (options$json) {
-    return(cli_print_json(list(shape = guess$shape, columns = as.list(guess$columns),
-      interval = guess$interval, wide = guess$wide, rows = guess$rows)))
+    return(
+      cli_print_json(
+        list(
+          shape = guess$shape,
+          columns = as.list(guess$columns),
+          interval = guess$interval,
+          wide = guess$wide,
+          rows = guess$rows
+        )
+      )
+    )
   }
-  cat(c(format_guess(guess), if (!is.null(form)) c("", format_import_form(form))), sep = "\n")
+  cat(
+    c(format_guess(guess), if (!is.null(form)) c("", format_import_form(form))),
+    sep = "\n"
+  )
   bars <- gives_bars_shape(guess$shape)
   columns <- guess$columns
-  words <- c(if (bars) c("--interval", shQuote(guess$interval %||% "LENGTH"))
-  else c("--shape", guess$shape), if (guess$wide) c("--form", "wide"),
-    if (length(columns)) c("--map", shQuote(paste0(names(columns), "=", columns,
-      collapse = ","))),
-      if (bars && !any(c("symbol") %in% c(names(columns), tolower(names(guess$kinds)))))
-      "--symbol SYMBOL",
+  words <- c(
+    if (bars) {
+      c("--interval", shQuote(guess$interval %||% "LENGTH"))
+    } else {
+      c("--shape", guess$shape)
+    },
+    if (guess$wide) c("--form", "wide"),
+    if (length(columns)) {
+      c("--map", shQuote(paste0(names(columns), "=", columns, collapse = ",")))
+    },
+    if (bars &&
+      !any(c("symbol") %in% c(names(columns), tolower(names(guess$kinds))))) {
+      "--symbol SYMBOL"
+    },
     cli_form_words(options), if (length(form$doubts)) "--yes",
-    if (!is.null(options$archive)) c("--archive", shQuote(options$archive)))
-  cli_say("\nnothing is stored yet; if that is right:\n  vetusta import ", shQuote(options$words),
-    " ",
-    paste(words, collapse = " "))
+    if (!is.null(options$archive)) c("--archive", shQuote(options$archive))
+  )
+  cli_say(
+    "\nnothing is stored yet; if that is right:\n  vetusta import ",
+    shQuote(options$words), " ", paste(words, collapse = " ")
+  )
 }
 
 # Options for files that are no plain tables.
 cli_form_options <- function() {
-  list(cli_option("skip", "lines above the names of the columns", metavar = "N"),
-    cli_option("separator", "separator of the columns: , ; | or tab", metavar = "MARK"),
+  list(
+    cli_option("skip", "lines above the names of the columns", metavar = "N"),
+    cli_option(
+      "separator", "separator of the columns: , ; | or tab",
+      metavar = "MARK"
+    ),
     cli_option("decimal", "decimal mark: . or ,", metavar = "MARK"),
-    cli_option("thousands", "mark between thousands: , . ' or none", metavar = "MARK"),
+    cli_option(
+      "thousands", "mark between thousands: , . ' or none",
+      metavar = "MARK"
+    ),
     cli_option("dates", "order of dates: ymd, dmy or mdy", metavar = "ORDER"),
-    cli_option("encoding", "UTF-8, latin1, UTF-16LE or UTF-16BE", metavar = "NAME"),
-    cli_option("nothing", "texts that stand for a missing value, with commas", metavar = "TEXTS"),
-    cli_option("sheet", "sheet of a workbook", metavar = "NAME"), cli_option("yes"))
+    cli_option(
+      "encoding", "UTF-8, latin1, UTF-16LE or UTF-16BE",
+      metavar = "NAME"
+    ),
+    cli_option(
+      "nothing", "texts that stand for a missing value, with commas",
+      metavar = "TEXTS"
+    ),
+    cli_option("sheet", "sheet of a workbook", metavar = "NAME"),
+    cli_option("yes")
+  )
 }
 
-cli_form_names <- c("skip", "separator", "decimal", "thousands", "dates", "encoding", "nothing",
-  "sheet")
+cli_form_names <- c(
+  "skip", "separator", "decimal", "thousands", "dates", "encoding", "nothing",
+  "sheet"
+)
 
 # The form of a CSV or a workbook; options that are not given are read from the
 # file. NULL for other files and for a plain table.
 cli_import_form <- function(options) {
   file <- options$words
-  given <- options[intersect(cli_form_names, names(options)[lengths(options) > 0])]
-  readable <- file.exists(file) && !dir.exists(file) &&
+  given <- options[
+    intersect(cli_form_names, names(options)[lengths(options) > 0])
+  ]
+  readable <- file.exists(file) &&
+    !dir.exists(file) &&
     grepl("[.](csv|tsv|txt|xlsx)$", file, ignore.case = TRUE)
   if (!readable) {
-    if (length(given)) cli_usage_error("--", names(given)[1], " is for CSV files and workbooks")
+    if (length(given)) {
+      cli_usage_error("--", names(given)[1], " is for CSV files and workbooks")
+    }
     return(NULL)
   }
   if (!is.null(given$skip)) given$skip <- cli_number(options, "skip", 0)
@@ -135,23 +226,37 @@ cli_import_form <- function(options) {
   if (identical(given$thousands, "none")) given$thousands <- ""
   if (!is.null(given$nothing)) given$nothing <- cli_list_of(given$nothing)
   form <- do.call(archive_import_form, c(list(file), unclass(given)))
-  plain <- !length(given) && form$skip == 0 && form$decimal == "." && form$thousands == "" &&
-    form$dates == "ymd" && form$encoding == "UTF-8" && !length(form$doubts) &&
+  plain <- !length(given) &&
+    form$skip == 0 &&
+    form$decimal == "." &&
+    form$thousands == "" &&
+    form$dates == "ymd" &&
+    form$encoding == "UTF-8" &&
+    !length(form$doubts) &&
     (is.null(form$separator) || form$separator %in% c(",", ";", "\t"))
   if (plain) NULL else form
 }
 
 cli_form_words <- function(options) {
   given <- intersect(cli_form_names, names(options)[lengths(options) > 0])
-  unlist(lapply(given, function(name) c(paste0("--", name), shQuote(options[[name]]))))
+  unlist(
+    lapply(
+      given, function(name) c(paste0("--", name), shQuote(options[[name]]))
+    )
+  )
 }
 
 # Asks about what the file leaves open, before anything is stored.
 cli_import_doubts <- function(form, options) {
   if (length(form$doubts) && !options$yes) {
-    cli_usage_error(paste(form$doubts, collapse = "; "), "; give --",
-      paste(unique(names(form$doubts)), collapse = " and --"), ", or --yes for ",
-      paste(vapply(unique(names(form$doubts)), function(name) form[[name]], ""),
-        collapse = " and "))
+    cli_usage_error(
+      paste(form$doubts, collapse = "; "), "; give --",
+      paste(unique(names(form$doubts)), collapse = " and --"),
+      ", or --yes for ",
+      paste(
+        vapply(unique(names(form$doubts)), function(name) form[[name]], ""),
+        collapse = " and "
+      )
+    )
   }
 }

@@ -11,16 +11,26 @@ cli_commands <- c(
   secrets = "set, list or check the secrets of a desk; none is shown",
   find = "find datasets by words or theme",
   describe = "show a dataset's keys, columns and coverage",
-  try = "make a request or two and show the answer and its rows; nothing is stored",
+  try = paste0(
+    "make a request or two and show the answer and its rows; nothing ",
+    "is stored"
+  ),
   plan = "show requests, time and quota of a collection before it runs",
   collect = "collect into the archive, within the source's limits",
   track = "add a query to the desk, for refresh to keep current",
   refresh = "bring the tracked queries up to date, with the fewest requests",
   schedule = "show when tracked queries are due, and set timers for them",
   status = "show how complete and how fresh the tracked queries are",
-  reparse = "decode kept raw pages again with a corrected card, making no request",
-  list = "show what the archive holds: datasets, series, journal, rejected rows",
-  rows = "rows of a dataset: chosen, joined, sorted, counted, or as a desk's list",
+  reparse = paste0(
+    "decode kept raw pages again with a corrected card, making ", "no request"
+  ),
+  list = paste0(
+    "show what the archive holds: datasets, series, journal, ", "rejected rows"
+  ),
+  rows = paste0(
+    "rows of a dataset: chosen, joined, sorted, counted, or as a ",
+    "desk's list"
+  ),
   fetch = "download the documents behind links, each with its hash",
   rank = "rank the largest moves of a market, above a least volume",
   near = "places near a point, with their stored series",
@@ -39,11 +49,18 @@ cli_commands <- c(
   figure = "draw candles or lines of archived series",
   report = "write a report: figures, coverage, gaps, failures in one file",
   browse = "look through the archive on a local page, which only reads",
-  export = "write series or rows as CSV, Parquet, XLSX and more, or into a database",
-  archive = paste0("check an archive, compact it, back it up, restore it, rescue what can be ",
-    "read, copy it"),
+  export = paste0(
+    "write series or rows as CSV, Parquet, XLSX and more, or into ",
+    "a database"
+  ),
+  archive = paste0(
+    "check an archive, compact it, back it up, restore it, rescue what can be ",
+    "read, copy it"
+  ),
   import = "put what you have in a file into the archive",
-  completion = "completion of commands, options and series IDs for bash and zsh",
+  completion = paste0(
+    "completion of commands, options and series IDs for ", "bash and zsh"
+  ),
   help = "show how a command is used",
   version = "print the version"
 )
@@ -72,13 +89,20 @@ cli_run <- function(arguments) {
   arguments <- options_behind(arguments)
   command <- arguments[1]
   if (!command %in% names(cli_commands)) {
-    cli_say("vetusta: there is no command \"", command, "\"; ", command_hint(command))
+    cli_say(
+      "vetusta: there is no command \"", command, "\"; ", command_hint(command)
+    )
     return(2L)
   }
   # commands that run long write their output at once
-  at_once <- command %in% c("demo", "services", "browse") || isatty(stdout()) || sink.number() > 0
-  if (at_once) cli_work(command, arguments[-1])
-  else cli_put_out(command, function() cli_work(command, arguments[-1]))
+  at_once <- command %in% c("demo", "services", "browse") ||
+    isatty(stdout()) ||
+    sink.number() > 0
+  if (at_once) {
+    cli_work(command, arguments[-1])
+  } else {
+    cli_put_out(command, function() cli_work(command, arguments[-1]))
+  }
 }
 
 cli_work <- function(command, arguments) {
@@ -91,15 +115,22 @@ cli_work <- function(command, arguments) {
         if (is.numeric(status)) as.integer(status) else 0L
       },
       vetusta_usage = function(e) {
-        cli_say("vetusta ", command, ": ", conditionMessage(e), "\n  to do: see `vetusta ", command,
-          " --help`")
+        cli_say(
+          "vetusta ", command, ": ", conditionMessage(e),
+          "\n  to do: see `vetusta ", command, " --help`"
+        )
         2L
       },
       vetusta_help = function(e) 0L,
       vetusta_error_argument = function(e) cli_failed(e, 2L, command),
-      vetusta_error = function(e) cli_failed(e, if (isTRUE(e$usage)) 2L else 1L, command),
+      vetusta_error = function(e) {
+        cli_failed(e, if (isTRUE(e$usage)) 2L else 1L, command)
+      },
       interrupt = function(e) {
-        cli_say("stopped; the pages received so far are stored, and the same command continues")
+        cli_say(
+          "stopped; the pages received so far are stored, and the same ",
+          "command continues"
+        )
         1L
       },
       error = function(e) {
@@ -107,8 +138,11 @@ cli_work <- function(command, arguments) {
         if (grepl("SIGPIPE", conditionMessage(e))) {
           return(0L)
         }
-        cli_say("vetusta ", command, ": an internal error: ", conditionMessage(e),
-          "\n  to do: report it with the command that you gave; no stored row is lost")
+        cli_say(
+          "vetusta ", command, ": an internal error: ", conditionMessage(e),
+          "\n  to do: report it with the command that you gave; no ",
+          "stored row is lost"
+        )
         1L
       }
     ),
@@ -142,9 +176,11 @@ cli_put_out <- function(command, work) {
     # 32 is EPIPE
     if (error == 32L) break
     if (error != 0L) {
-      cli_say("vetusta ", command, ": standard output cannot be written",
+      cli_say(
+        "vetusta ", command, ": standard output cannot be written",
         if (error == 28L) ": no space is left on the device",
-        "\n  to do: look where the output goes to")
+        "\n  to do: look where the output goes to"
+      )
       return(1L)
     }
   }
@@ -159,39 +195,70 @@ cli_failed <- function(error, status, command) {
 cli_say <- function(...) cat(..., "\n", file = stderr(), sep = "")
 
 cli_usage_error <- function(...) {
-  stop(structure(class = c("vetusta_usage", "error", "condition"),
-    list(message = paste0(...), call = NULL)))
+  stop(
+    structure(
+      class = c("vetusta_usage", "error", "condition"),
+      list(message = paste0(...), call = NULL)
+    )
+  )
 }
 
 # Parses a command's arguments with optparse. `options` come from cli_option();
 # at least `least` positional `words` are required.
-cli_arguments <- function(arguments, command, words, options, example, least = 0, most = Inf) {
+cli_arguments <- function(arguments, command, words, options, example,
+                          least = 0, most = Inf) {
   if (grepl("^(\\[KIND\\] |SOURCE/DATASET\\|)?ID", words)) {
     options <- c(options, list(cli_option("ids")))
   }
-  options <- c(options, list(cli_option("help", "show this and end", flag = TRUE, short = "h")))
+  options <- c(
+    options,
+    list(cli_option("help", "show this and end", flag = TRUE, short = "h"))
+  )
   parser <- optparse::OptionParser(
-    usage = paste(c("vetusta", command, words[nzchar(words)], "[options]"), collapse = " "),
+    usage = paste(
+      c("vetusta", command, words[nzchar(words)], "[options]"),
+      collapse = " "
+    ),
     option_list = options,
     add_help_option = FALSE,
-    description = paste0("\n", toupper(substr(cli_commands[[command]], 1, 1)),
-      substring(cli_commands[[command]], 2), "."),
-    epilogue = paste0("example:\n", paste0("  ", example, collapse = "\n")), prog = "vetusta"
+    description = paste0(
+      "\n", toupper(substr(cli_commands[[command]], 1, 1)),
+      substring(cli_commands[[command]], 2), "."
+    ),
+    epilogue = paste0("example:\n", paste0("  ", example, collapse = "\n")),
+    prog = "vetusta"
   )
   read <- tryCatch(
-    optparse::parse_args(parser, args = cli_joined(as.character(arguments), "--sample"),
-      print_help_and_exit = FALSE, positional_arguments = TRUE,
-      convert_hyphens_to_underscores = TRUE),
-    error = function(e) cli_usage_error(cli_option_problem(conditionMessage(e), options))
+    optparse::parse_args(
+      parser,
+      args = cli_joined(as.character(arguments), "--sample"),
+      print_help_and_exit = FALSE,
+      positional_arguments = TRUE,
+      convert_hyphens_to_underscores = TRUE
+    ),
+    error = function(e) {
+      cli_usage_error(cli_option_problem(conditionMessage(e), options))
+    }
   )
   if (isTRUE(read$options$help)) {
-    cat(cli_tidy_help(utils::capture.output(optparse::print_help(parser))), sep = "\n")
-    stop(structure(class = c("vetusta_help", "error", "condition"),
-      list(message = "help", call = NULL)))
+    cat(
+      cli_tidy_help(utils::capture.output(optparse::print_help(parser))),
+      sep = "\n"
+    )
+    stop(
+      structure(
+        class = c("vetusta_help", "error", "condition"),
+        list(message = "help", call = NULL)
+      )
+    )
   }
   read$args <- words_from_files(read$args, read$options$ids)
-  if (grepl("^\\[?SOURCE \\[?DATASET", words)) read$args <- split_dataset(read$args)
-  if (startsWith(words, "SOURCE/DATASET [")) read$args <- join_dataset(read$args)
+  if (grepl("^\\[?SOURCE \\[?DATASET", words)) {
+    read$args <- split_dataset(read$args)
+  }
+  if (startsWith(words, "SOURCE/DATASET [")) {
+    read$args <- join_dataset(read$args)
+  }
   if (length(read$args) < least) cli_usage_error("it needs ", words)
   if (length(read$args) > most) {
     cli_usage_error("\"", read$args[most + 1], "\" is an unexpected word")
@@ -202,30 +269,82 @@ cli_arguments <- function(arguments, command, words, options, example, least = 0
 cli_option_problem <- function(text, options) {
   # the parser's message may be on the line after its location
   text <- sub("\n.*", "", trimws(sub("^Error in [^:]*:", "", text)))
-  text <- sub("long flag \"([^\"]*)\" is invalid.*", "the option --\\1 is not known", text)
-  text <- sub("short flag \"([^\"]*)\" is invalid.*", "the option -\\1 is not known", text)
-  text <- sub("flag \"([^\"]*)\" requires an argument", "the option --\\1 needs a value", text)
-  wrong <- regmatches(text, regexec("(?:no such option: |option )--?([a-z][a-z-]*)", text))[[1]][2]
-  hint <- if (!is.na(wrong) && !grepl("needs a value", text)) option_hint(wrong, options)
+  text <- sub(
+    "long flag \"([^\"]*)\" is invalid.*", "the option --\\1 is not known", text
+  )
+  text <- sub(
+    "short flag \"([^\"]*)\" is invalid.*", "the option -\\1 is not known", text
+  )
+  text <- sub(
+    "flag \"([^\"]*)\" requires an argument", "the option --\\1 needs a value",
+    text
+  )
+  wrong <- regmatches(
+    text, regexec("(?:no such option: |option )--?([a-z][a-z-]*)", text)
+  )[[
+    1
+  ]][
+    2
+  ]
+  hint <- if (!is.na(wrong) && !grepl("needs a value", text)) {
+    option_hint(wrong, options)
+  }
   paste(c(text, hint), collapse = "; ")
 }
 
 # Common words for an option, with the options that do it here, the likelier
 # first.
-option_meanings <- list(start = "from", begin = "from", since = "from", after = "from",
-  end = "to", until = "to", before = "to", output = "file", out = "file", o = "file",
-  save = c("file", "samples"), format = c("form", "file"), count = "limit", n = "limit",
-  head = "limit", top = "limit", max = "limit", rows = "limit", size = "limit",
-  frequency = c("interval", "into"), freq = c("interval", "into"), period = c("interval", "span"),
-  timeframe = "interval", every = c("interval", "into"), timezone = "zone", tz = "zone",
-  ticker = "symbol", fields = "columns", select = "columns", where = NULL, order = "sort",
-  method = c("rule", "take", "using"), db = c("archive", "database"), folder = "desk",
-  directory = "desk", days = "span", years = "span", lookback = "span", dry = "plan",
-  force = "again", refresh = "again", silent = "quiet", verbose = NULL)
+option_meanings <- list(
+  start = "from",
+  begin = "from",
+  since = "from",
+  after = "from",
+  end = "to",
+  until = "to",
+  before = "to",
+  output = "file",
+  out = "file",
+  o = "file",
+  save = c("file", "samples"),
+  format = c("form", "file"),
+  count = "limit",
+  n = "limit",
+  head = "limit",
+  top = "limit",
+  max = "limit",
+  rows = "limit",
+  size = "limit",
+  frequency = c("interval", "into"),
+  freq = c("interval", "into"),
+  period = c("interval", "span"),
+  timeframe = "interval",
+  every = c("interval", "into"),
+  timezone = "zone",
+  tz = "zone",
+  ticker = "symbol",
+  fields = "columns",
+  select = "columns",
+  where = NULL,
+  order = "sort",
+  method = c("rule", "take", "using"),
+  db = c("archive", "database"),
+  folder = "desk",
+  directory = "desk",
+  days = "span",
+  years = "span",
+  lookback = "span",
+  dry = "plan",
+  force = "again",
+  refresh = "again",
+  silent = "quiet",
+  verbose = NULL
+)
 
 # The suggestion for an unknown option: by its meaning or the nearest name.
 option_hint <- function(word, options) {
-  known <- vapply(options, function(option) sub("^--", "", option@long_flag), "")
+  known <- vapply(
+    options, function(option) sub("^--", "", option@long_flag), ""
+  )
   meant <- intersect(option_meanings[[word]], known)
   near <- if (length(meant)) meant[1] else nearest_word(word, known)
   if (!is.null(near)) paste0("did you mean --", near, "?")
@@ -241,23 +360,44 @@ cli_tidy_help <- function(lines) {
   width <- max(nchar(names))
   room <- min(if (isatty(stdout())) cli::console_width() else 80, 120)
   indent <- strrep(" ", width + 4)
-  lines[flag] <- vapply(seq_along(flag), function(i) {
-    paste(strwrap(trimws(lines[flag[i] + 1]), room, initial = sprintf("  %-*s  ", width, names[i]),
-      prefix = indent), collapse = "\n")
-  }, "")
+  lines[
+    flag
+  ] <- vapply(
+    seq_along(flag),
+    function(i) {
+      paste(
+        strwrap(
+          trimws(lines[flag[i] + 1]),
+          room,
+          initial = sprintf("  %-*s  ", width, names[i]),
+          prefix = indent
+        ),
+        collapse = "\n"
+      )
+    },
+    ""
+  )
   lines <- lines[-c(flag + 1, flag + 2)]
   lines[!(lines == "" & c(FALSE, utils::head(lines == "", -1)))]
 }
 
 cli_command <- function(name) {
   # these names belong to exported functions
-  if (name %in% c("calendar", "archive")) get(paste0("cli_", name, "_command"))
-  else get(paste0("cli_", name), mode = "function")
+  if (name %in% c("calendar", "archive")) {
+    get(paste0("cli_", name, "_command"))
+  } else {
+    get(paste0("cli_", name), mode = "function")
+  }
 }
 
 cli_version <- function(arguments) {
   if (length(arguments) && arguments[1] %in% c("--help", "-h")) {
-    cat("usage: vetusta version\n\nPrint the version.\n\nexample:\n  vetusta version\n")
+    cat(
+      paste0(
+        "usage: vetusta version\n\nPrint the version.\n\nexample:\n  ",
+        "vetusta version\n"
+      )
+    )
     return(0L)
   }
   if (length(arguments)) cli_usage_error("it takes no words")

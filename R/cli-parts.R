@@ -4,16 +4,18 @@ cli_desk <- function(options, needed = TRUE) {
   if (is.null(options$desk) && !needed) {
     # a missing desk is no error here; a desk with a wrong file is one
     return(tryCatch(desk_open("."), vetusta_error_desk = function(e) {
-      if (isTRUE(e$absent)) NULL
-      else stop(e)
+      if (isTRUE(e$absent)) NULL else stop(e)
     }))
   }
   desk_open(options$desk %||% ".")
 }
 
 cli_archive <- function(options, create = FALSE, read_only = FALSE) {
-  if (is.null(options$archive)) desk_reach(cli_desk(options), create, read_only)
-  else archive_open(options$archive, create, read_only)
+  if (is.null(options$archive)) {
+    desk_reach(cli_desk(options), create, read_only)
+  } else {
+    archive_open(options$archive, create, read_only)
+  }
 }
 
 cli_needs <- function(options, name) {
@@ -23,8 +25,11 @@ cli_needs <- function(options, name) {
 
 cli_source <- function(options, name = options$words[1]) {
   desk <- cli_desk(options, needed = FALSE)
-  if (is.null(desk)) source_card(name, account = options$account)
-  else desk_source(desk, name, options$account)
+  if (is.null(desk)) {
+    source_card(name, account = options$account)
+  } else {
+    desk_source(desk, name, options$account)
+  }
 }
 
 # SOURCE DATASET and its symbols, keys or dimensions. The dataset may be left
@@ -43,19 +48,33 @@ cli_named_dataset <- function(source, words) {
   }
   if (speaks_sdmx(source)) {
     if (!length(words)) {
-      cli_usage_error("name a dataset; `vetusta find ", source$source, "` lists them")
+      cli_usage_error(
+        "name a dataset; `vetusta find ", source$source, "` lists them"
+      )
     }
     return(list(dataset = dataflow_named(words[1]), words = words[-1]))
   }
   bars <- names(known)[vapply(known, gives_bars, TRUE)]
-  if (length(bars) != 1 || !length(words) || grepl("=", words[1], fixed = TRUE)) {
-    cli_usage_error("name a dataset of ", source$source, ": ", paste(names(known), collapse = ", "))
+  if (length(bars) != 1 ||
+    !length(words) ||
+    grepl("=", words[1], fixed = TRUE)) {
+    cli_usage_error(
+      "name a dataset of ", source$source, ": ",
+      paste(names(known), collapse = ", ")
+    )
   }
   # a misspelt dataset is not taken for a symbol
-  near <- nearest_word(words[1], names(known), most = max(1, nchar(words[1]) / 3))
+  near <- nearest_word(
+    words[1],
+    names(known),
+    most = max(1, nchar(words[1]) / 3)
+  )
   if (!is.null(near) && words[1] == tolower(words[1])) {
-    cli_usage_error(source$source, " has no dataset \"", words[1], "\"; did you mean \"", near,
-      "\"? Of a symbol with that name say: ", source$source, " ", bars, " ", words[1])
+    cli_usage_error(
+      source$source, " has no dataset \"", words[1], "\"; did you mean \"",
+      near, "\"? Of a symbol with that name say: ", source$source, " ", bars,
+      " ", words[1]
+    )
   }
   list(dataset = known[[bars]], words = words)
 }
@@ -65,9 +84,16 @@ cli_ask <- function(dataset, source, words, options) UseMethod("cli_ask")
 
 #' @export
 cli_ask.vetusta_dataset_bars <- function(dataset, source, words, options) {
-  query_bars(source, cli_symbols(words), interval = cli_needs(options, "interval"),
+  query_bars(
+    source,
+    cli_symbols(words),
+    interval = cli_needs(options, "interval"),
     span = options$span,
-    from = options$from, to = options$to, session = options$session, dataset = dataset$name)
+    from = options$from,
+    to = options$to,
+    session = options$session,
+    dataset = dataset$name
+  )
 }
 
 #' @export
@@ -79,9 +105,15 @@ cli_ask.vetusta_dataset_rows <- function(dataset, source, words, options) {
 
 #' @export
 cli_ask.vetusta_dataflow <- function(dataset, source, words, options) {
-  query_observations(source, dataset$name, from = options$from, to = options$to,
+  query_observations(
+    source,
+    dataset$name,
+    from = options$from,
+    to = options$to,
     history = isTRUE(options$history),
-    archive = cli_query_archive(options, create = TRUE), keys = cli_pairs(words, split = FALSE))
+    archive = cli_query_archive(options, create = TRUE),
+    keys = cli_pairs(words, split = FALSE)
+  )
 }
 
 # KELD,TAMX are two symbols, as KELD TAMX are.
@@ -92,8 +124,14 @@ cli_symbols <- function(words) {
 
 cli_query_archive <- function(options, create) {
   desk <- cli_desk(options, needed = FALSE)
-  if (is.null(options$archive)) return(desk_archive(desk %||% cli_desk(options), create))
-  if (!create && !archive_there(options$archive)) NULL else archive_open(options$archive)
+  if (is.null(options$archive)) {
+    return(desk_archive(desk %||% cli_desk(options), create))
+  }
+  if (!create && !archive_there(options$archive)) {
+    NULL
+  } else {
+    archive_open(options$archive)
+  }
 }
 
 # The calendar of the series' source where the desk has its card, else none.
@@ -105,7 +143,8 @@ cli_calendar <- function(options, sources) {
 # The only source of the series, where the desk has its card.
 cli_desk_source <- function(options, sources) {
   desk <- cli_desk(options, needed = FALSE)
-  if (!is.null(desk) && length(sources) == 1 &&
+  if (!is.null(desk) &&
+    length(sources) == 1 &&
     file.exists(file.path(desk$sources, paste0(sources, ".yml")))) {
     desk_source(desk, sources)
   }
@@ -117,25 +156,36 @@ cli_longer <- function(options) {
     return(NULL)
   }
   function(calendar, zone) {
-    list(interval = options$resample, calendar = calendar,
-      session = cli_sessions(list(calendar = calendar), options), need = 0)
+    list(
+      interval = options$resample,
+      calendar = calendar,
+      session = cli_sessions(list(calendar = calendar), options),
+      need = 0
+    )
   }
 }
 
 # The session of a calendar that counts: none without a calendar or with
 # --session all.
 cli_sessions <- function(read, options) {
-  if (is.null(read$calendar) || identical(options$session, "all")) NULL else options$session
+  if (is.null(read$calendar) || identical(options$session, "all")) {
+    NULL
+  } else {
+    options$session
+  }
 }
 
 cli_read_options <- function() {
   c(
-    list(cli_option("resample", "bars: a longer length to resample them to, as \"1 day\"",
-      metavar = "LENGTH")),
+    list(
+      cli_option(
+        "resample", "bars: a longer length to resample them to, as \"1 day\"",
+        metavar = "LENGTH"
+      )
+    ),
     cli_window_options(),
     list(
-      cli_option("as-of"),
-      cli_session_option(),
+      cli_option("as-of"), cli_session_option(),
       cli_option("calendar", "; by default that of the series' source")
     ),
     cli_place_options()
@@ -159,23 +209,34 @@ cli_array <- function(x) I(as.character(x))
 
 cli_print_json <- function(x) {
   plain <- function(value) {
-    if (inherits(value, "AsIs")) value
-    else if (inherits(value, "POSIXct")) format_instant(value)
-    else if (inherits(value, "vetusta_interval")) value$iso
-    else if (is.double(value) && !is.object(value)) ifelse(is.finite(value),
-      paste0("\u0002", format_exact(value)), NA_character_)
-    else if (is.data.frame(value)) list_frame(lapply(as.list(value), plain))
-    else if (is.list(value)) lapply(value, plain)
-    else value
+    if (inherits(value, "AsIs")) {
+      value
+    } else if (inherits(value, "POSIXct")) {
+      format_instant(value)
+    } else if (inherits(value, "vetusta_interval")) {
+      value$iso
+    } else if (is.double(value) && !is.object(value)) {
+      ifelse(
+        is.finite(value), paste0("\u0002", format_exact(value)), NA_character_
+      )
+    } else if (is.data.frame(value)) {
+      list_frame(lapply(as.list(value), plain))
+    } else if (is.list(value)) {
+      lapply(value, plain)
+    } else {
+      value
+    }
   }
   # numbers are written in the shortest text that reads back the same: they pass
   # through the encoder as marked texts, whose quotes are removed
-  text <- jsonlite::toJSON(plain(x), dataframe = "rows", auto_unbox = TRUE, digits = NA,
-    null = "null", na = "null", pretty = TRUE)
+  text <- jsonlite::toJSON(
+    plain(x),
+    dataframe = "rows", auto_unbox = TRUE, digits = NA,
+    null = "null", na = "null", pretty = TRUE
+  )
   cat(gsub("\"\\\\u0002([^\"]*)\"", "\\1", text), "\n", sep = "")
 }
 
 # A partial name never matches another option.
 #' @export
 `$.vetusta_options` <- function(x, name) unclass(x)[[name]]
-

@@ -1,30 +1,49 @@
 cli_secrets <- function(arguments) {
-  options <- cli_arguments(arguments, "secrets", "list|check|set NAME",
+  options <- cli_arguments(
+    arguments, "secrets", "list|check|set NAME",
     c(cli_place_options()[1], cli_json_option()),
-    c("vetusta secrets list", "echo \"the-key\" | vetusta secrets set QUAY_KEY"), least = 1,
-    most = 2)
+    c(
+      "vetusta secrets list", "echo \"the-key\" | vetusta secrets set QUAY_KEY"
+    ),
+    least = 1, most = 2
+  )
   desk <- cli_desk(options)
   task <- options$words[1]
   if (task == "set") {
     if (length(options$words) != 2) {
       cli_usage_error(
-        paste0("set needs the secret's name; its value is read from standard input, so that it ",
-          "is not in the shell's history"))
+        paste0(
+          "set needs the secret's name; its value is read from standard ",
+          "input, so that it ", "is not in the shell's history"
+        )
+      )
     }
     value <- readLines(file("stdin"), n = 1, warn = FALSE)
     desk_secret(desk, options$words[2], value)
-    return(cli_say("set ", options$words[2], " in ", file.path(desk$folder, "desk.env")))
+    return(
+      cli_say(
+        "set ", options$words[2], " in ", file.path(desk$folder, "desk.env")
+      )
+    )
   }
   if (!task %in% c("list", "check")) {
-    cli_usage_error("\"", task, "\" cannot be done with secrets; ",
-      suggest_word(task, c("list", "check", "set")))
+    cli_usage_error(
+      "\"", task, "\" cannot be done with secrets; ",
+      suggest_word(task, c("list", "check", "set"))
+    )
   }
   rows <- desk_secrets(desk)
-  if (options$json) cli_print_json(rows)
-  else cli_print_table(rows, "the desk's sources need no secret")
+  if (options$json) {
+    cli_print_json(rows)
+  } else {
+    cli_print_table(rows, "the desk's sources need no secret")
+  }
   if (task == "check" && any(rows$from == "not set")) {
-    cli_say("not set: ", paste(unique(rows$secret[rows$from == "not set"]), collapse = ", "),
-      "\n  to do: vetusta secrets set NAME, or set the environment variable")
+    cli_say(
+      "not set: ",
+      paste(unique(rows$secret[rows$from == "not set"]), collapse = ", "),
+      "\n  to do: vetusta secrets set NAME, or set the environment variable"
+    )
     return(1L)
   }
   0L

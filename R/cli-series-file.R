@@ -6,13 +6,26 @@ read_series_file <- function(file, options, zone, calendar) {
   raw <- read_any_table(file)
   raw <- rename_columns(raw, options$map, file)
   lower <- tolower(names(raw))
-  known <- c("symbol", "series", "time", "period", "open", "high", "low", "close", "volume",
-    "value", "frequency", "unit", "status", "known", "session", "side", "date")
-  names(raw) <- ifelse(lower %in% known & !lower %in% names(raw)[lower != names(raw)], lower,
-    names(raw))
-  if (!any(c("time", "period") %in% names(raw))) names(raw)[names(raw) == "date"] <- "time"
+  known <- c(
+    "symbol", "series", "time", "period", "open", "high", "low", "close",
+    "volume", "value", "frequency", "unit", "status", "known", "session",
+    "side", "date"
+  )
+  names(
+    raw
+  ) <- ifelse(
+    lower %in% known & !lower %in% names(raw)[lower != names(raw)], lower,
+    names(raw)
+  )
+  if (!any(c("time", "period") %in% names(raw))) {
+    names(raw)[names(raw) == "date"] <- "time"
+  }
   if (!is.null(options$symbol)) raw$symbol <- options$symbol
-  name <- if (file == "-") "series" else tools::file_path_sans_ext(basename(file))
+  name <- if (file == "-") {
+    "series"
+  } else {
+    tools::file_path_sans_ext(basename(file))
+  }
   if (all(c("time", "close") %in% names(raw))) {
     raw$symbol <- raw[["symbol"]] %||% rep(name, nrow(raw))
   } else {
@@ -27,9 +40,12 @@ read_series_file <- function(file, options, zone, calendar) {
   }
   if (!is.null(raw[["known"]])) raw$known <- read_known(raw$known, nrow(raw))
   raw <- tryCatch(as_series(raw), vetusta_error_shape = function(e) {
-    vetusta_stop("import", "The file is neither bars nor series.",
+    vetusta_stop(
+      "import",
+      "The file is neither bars nor series.",
       where = paste0(file, ": ", paste(names(raw), collapse = ", ")),
-      todo = "name its columns with --map, as time=When,value=Level")
+      todo = "name its columns with --map, as time=When,value=Level"
+    )
   })
   series_table(raw)
 }
@@ -43,24 +59,43 @@ read_any_table <- function(file) {
     close(input)
   } else {
     if (!file.exists(file) || dir.exists(file)) {
-      vetusta_stop("import", "There is no such file.", where = file, todo = "look at the path")
+      vetusta_stop(
+        "import", "There is no such file.",
+        where = file,
+        todo = "look at the path"
+      )
     }
     path <- file
   }
   if (file.size(path) == 0) {
-    vetusta_stop("import", "The file is empty.", where = file, todo = "look at what wrote it")
+    vetusta_stop(
+      "import", "The file is empty.",
+      where = file,
+      todo = "look at what wrote it"
+    )
   }
   if (identical(readBin(path, "raw", 4), charToRaw("PAR1"))) {
-    return(tryCatch(as.data.frame(nanoparquet::read_parquet(path)), error = function(e) {
-      vetusta_stop("import", "The Parquet file is damaged.", where = file,
-        todo = "look at what wrote it, or fetch it again")
-    }))
+    return(
+      tryCatch(
+        as.data.frame(nanoparquet::read_parquet(path)),
+        error = function(e) {
+          vetusta_stop(
+            "import", "The Parquet file is damaged.",
+            where = file,
+            todo = "look at what wrote it, or fetch it again"
+          )
+        }
+      )
+    )
   }
   rows <- read_table_file(path, function(rows, line) rows, where = file)
   rows <- list_frame(as.list(data.table::rbindlist(rows, use.names = TRUE)))
   if (ncol(rows) < 2) {
-    vetusta_stop("import", "The file is no table.", where = file,
-      todo = "give a CSV with a line of names, or a Parquet file")
+    vetusta_stop(
+      "import", "The file is no table.",
+      where = file,
+      todo = "give a CSV with a line of names, or a Parquet file"
+    )
   }
   rows
 }
@@ -69,12 +104,21 @@ rename_columns <- function(raw, columns, file) {
   if (is.null(columns)) {
     return(raw)
   }
-  pairs <- strsplit(strsplit(columns, ",", fixed = TRUE)[[1]], "=", fixed = TRUE)
-  if (any(lengths(pairs) != 2)) cli_usage_error("--columns must look like time=When,value=Level")
+  pairs <- strsplit(
+    strsplit(columns, ",", fixed = TRUE)[[1]], "=",
+    fixed = TRUE
+  )
+  if (any(lengths(pairs) != 2)) {
+    cli_usage_error("--columns must look like time=When,value=Level")
+  }
   for (pair in pairs) {
     if (!pair[2] %in% names(raw)) {
-      vetusta_stop("import", paste0("The file has no column \"", pair[2], "\"."), where = file,
-        todo = suggest_word(pair[2], names(raw)))
+      vetusta_stop(
+        "import",
+        paste0("The file has no column \"", pair[2], "\"."),
+        where = file,
+        todo = suggest_word(pair[2], names(raw))
+      )
     }
     names(raw)[names(raw) == pair[2]] <- pair[1]
   }
@@ -88,29 +132,47 @@ wide_to_tidy <- function(raw, name) {
     return(raw)
   }
   columns <- setdiff(names(raw), c(clock, "series"))
-  list_frame(stats::setNames(list(rep(columns, each = nrow(raw)),
-    rep(raw[[clock]], length(columns)), unlist(raw[columns], use.names = FALSE)),
-    c("series", clock, "value")))
+  list_frame(
+    stats::setNames(
+      list(
+        rep(columns, each = nrow(raw)), rep(raw[[clock]], length(columns)),
+        unlist(raw[columns], use.names = FALSE)
+      ),
+      c("series", clock, "value")
+    )
+  )
 }
 
 numbers_of <- function(raw, file) {
-  for (column in intersect(c("open", "high", "low", "close", "volume", "value"), names(raw))) {
+  for (column in intersect(
+    c("open", "high", "low", "close", "volume", "value"), names(raw)
+  )) {
     if (is.numeric(raw[[column]])) next
     text <- as.character(raw[[column]])
     number <- read_number(text)
     bad <- which(is.na(number) & !is.na(text))
-    if (length(bad)) vetusta_stop("import", paste0("\"", text[bad[1]], "\" is no number."),
-      where = paste0(file, ", column ", column, ", row ", bad[1]),
-      todo = "mend the file, or leave the value out")
+    if (length(bad)) {
+      vetusta_stop(
+        "import",
+        paste0("\"", text[bad[1]], "\" is no number."),
+        where = paste0(file, ", column ", column, ", row ", bad[1]),
+        todo = "mend the file, or leave the value out"
+      )
+    }
     raw[[column]] <- number
   }
   # another column is numeric if all of its values are
-  words <- c("open", "high", "low", "close", "volume", "value", "symbol", "series", "time",
-    "period", "frequency", "unit", "status", "known", "session", "side", "rule")
+  words <- c(
+    "open", "high", "low", "close", "volume", "value", "symbol", "series",
+    "time", "period", "frequency", "unit", "status", "known", "session",
+    "side", "rule"
+  )
   raw <- as.list(raw)
   for (i in which(vapply(raw, is.character, TRUE) & !names(raw) %in% words)) {
     number <- read_number(raw[[i]])
-    if (any(!is.na(number)) && !any(is.na(number) & !is.na(raw[[i]]))) raw[[i]] <- number
+    if (any(!is.na(number)) && !any(is.na(number) & !is.na(raw[[i]]))) {
+      raw[[i]] <- number
+    }
   }
   list_frame(raw)
 }
@@ -122,12 +184,22 @@ read_file_times <- function(time, as, zone, calendar, file) {
   if (inherits(time, "Date")) {
     return(day_times(time, zone, calendar))
   }
-  check_choice(as, "time-as", c("rfc3339", "epoch-s", "epoch-ms", "epoch-us", "epoch-ns"))
-  read <- if (as == "rfc3339") second_passes(text_times(as.character(time), zone, calendar), zone)
-  else read_column(time, as, zone)$value
+  check_choice(
+    as, "time-as", c("rfc3339", "epoch-s", "epoch-ms", "epoch-us", "epoch-ns")
+  )
+  read <- if (as == "rfc3339") {
+    second_passes(text_times(as.character(time), zone, calendar), zone)
+  } else {
+    read_column(time, as, zone)$value
+  }
   bad <- which(is.na(read))
-  if (length(bad)) vetusta_stop("import", paste0("\"", time[bad[1]], "\" is no time."),
-    where = paste0(file, ", row ", bad[1]),
-    todo = "write it as 2026-03-12 or 2026-03-12T09:30:00Z, or use --time-as")
+  if (length(bad)) {
+    vetusta_stop(
+      "import",
+      paste0("\"", time[bad[1]], "\" is no time."),
+      where = paste0(file, ", row ", bad[1]),
+      todo = "write it as 2026-03-12 or 2026-03-12T09:30:00Z, or use --time-as"
+    )
+  }
   read
 }

@@ -19,15 +19,21 @@ words_from_files <- function(words, ids = NULL) {
 # A word a line; of a table written by another command the column id, or the
 # first column.
 lines_of_words <- function(path) {
-  lines <- if (path == "-") readLines(file("stdin"), warn = FALSE)
-  else readLines(path, warn = FALSE, encoding = "UTF-8")
+  lines <- if (path == "-") {
+    readLines(file("stdin"), warn = FALSE)
+  } else {
+    readLines(path, warn = FALSE, encoding = "UTF-8")
+  }
   lines <- sub("^#.*", "", trimws(lines))
   lines <- lines[nzchar(lines)]
-  table <- length(lines) > 1 && grepl("^\"?(id|symbol|series|place)\"?(,|$)", lines[1])
+  table <- length(lines) > 1 &&
+    grepl("^\"?(id|symbol|series|place)\"?(,|$)", lines[1])
   if (!table) {
     return(lines)
   }
-  columns <- data.table::fread(text = lines, colClasses = "character", header = TRUE)
+  columns <- data.table::fread(
+    text = lines, colClasses = "character", header = TRUE
+  )
   unique(as.character(columns[["id"]] %||% columns[[1]]))
 }
 
@@ -56,7 +62,11 @@ join_stored_dataset <- function(archive, words) {
     return(words)
   }
   stored <- archive_datasets(archive)
-  if (joined[1] %in% paste0(stored$source, "/", stored$dataset)) joined else words
+  if (joined[1] %in% paste0(stored$source, "/", stored$dataset)) {
+    joined
+  } else {
+    words
+  }
 }
 
 # kelder-lock becomes station=kelder-lock, where the dataset has a single key.
@@ -85,13 +95,23 @@ longer_ids <- function(archive, ids) {
     if (length(id_hits(asked, candidates))) {
       return(NULL)
     }
-    intervals <- unique(candidates$frequency[id_hits(list(path = asked$path), candidates)])
+    intervals <- unique(
+      candidates$frequency[id_hits(list(path = asked$path), candidates)]
+    )
     intervals <- intervals[startsWith(intervals, "P")]
-    seconds <- vapply(intervals, function(text) interval_seconds(time_interval(text)), 1)
+    seconds <- vapply(
+      intervals, function(text) interval_seconds(time_interval(text)), 1
+    )
     shorter <- seconds < interval_seconds(interval)
     if (any(shorter)) {
-      data.frame(id = id, stored = paste0(asked$path, "@",
-        frequency_text(intervals[shorter][which.max(seconds[shorter])])), interval = interval$iso)
+      data.frame(
+        id = id,
+        stored = paste0(
+          asked$path, "@",
+          frequency_text(intervals[shorter][which.max(seconds[shorter])])
+        ),
+        interval = interval$iso
+      )
     }
   })
   do.call(rbind, rows)

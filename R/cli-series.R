@@ -3,12 +3,9 @@
 
 cli_series_options <- function() {
   list(
-    cli_option("input"),
-    cli_option("map"),
+    cli_option("input"), cli_option("map"),
     cli_option("time-as", "[rfc3339]", default = "rfc3339"),
-    cli_option("symbol"),
-    cli_option("interval"),
-    cli_option("as-of"),
+    cli_option("symbol"), cli_option("interval"), cli_option("as-of"),
     cli_option("value", "[close]"),
     cli_option("zone", "; by default the calendar's, else UTC"),
     cli_option("calendar", "; by default that of the series' source")
@@ -17,13 +14,20 @@ cli_series_options <- function() {
 
 # Options for input from a file.
 cli_file_options <- function() {
-  import_only <- c("--input", "--map", "--time-as", "--symbol", "--interval", "--value", "--zone")
-  Filter(function(option) option@long_flag %in% import_only, cli_series_options())
+  import_only <- c(
+    "--input", "--map", "--time-as", "--symbol", "--interval", "--value",
+    "--zone"
+  )
+  Filter(
+    function(option) option@long_flag %in% import_only, cli_series_options()
+  )
 }
 
 cli_result_options <- function() {
-  c(list(cli_option("file", ": .csv or .parquet; by default standard output")),
-    cli_json_option())
+  c(
+    list(cli_option("file", ": .csv or .parquet; by default standard output")),
+    cli_json_option()
+  )
 }
 
 # list(tables, calendars, calendar, zone): the series that IDs and options name,
@@ -35,24 +39,40 @@ cli_series <- function(options, longer = cli_longer(options)) {
   if (!is.null(options$input)) {
     zone <- options$zone %||% given$zone %||% "UTC"
     files <- strsplit(options$input, ",", fixed = TRUE)[[1]]
-    tables <- lapply(files, read_series_file, options = options, zone = zone, calendar = given)
+    tables <- lapply(
+      files, read_series_file,
+      options = options, zone = zone, calendar = given
+    )
     tables <- lapply(tables, cli_window, options = options, zone = zone)
     tables <- lapply(tables, cli_named, words = options$words)
     tables <- lapply(tables, with_interval, interval = options$interval)
-    if (!is.null(longer)) tables <- lapply(tables, cli_longer_bars, longer(given, zone), options)
-    return(list(tables = tables,
-      calendars = rep(list(given), length(tables)), calendar = given, zone = zone))
+    if (!is.null(longer)) {
+      tables <- lapply(tables, cli_longer_bars, longer(given, zone), options)
+    }
+    return(
+      list(
+        tables = tables,
+        calendars = rep(list(given), length(tables)),
+        calendar = given,
+        zone = zone
+      )
+    )
   }
   for (name in c("interval", "symbol", "map")) {
     if (!is.null(options[[name]])) {
-      cli_usage_error("--", name,
-        paste0(" is for files named by --input; the interval of a series is part of its ID, as ",
-          "in \"KELD@1 day\""))
+      cli_usage_error(
+        "--", name,
+        paste0(
+          " is for files named by --input; the interval of a series is ",
+          "part of its ID, as ", "in \"KELD@1 day\""
+        )
+      )
     }
   }
   if (!length(options$words)) {
     cli_usage_error(
-      "name series by ID, or give --input; `vetusta list` shows series IDs")
+      "name series by ID, or give --input; `vetusta list` shows series IDs"
+    )
   }
   archive <- cli_archive(options)
   ids <- cli_ids(options$words)
@@ -61,11 +81,17 @@ cli_series <- function(options, longer = cli_longer(options)) {
   series <- archive_find(archive, stored)
   known <- cli_calendars(options, series)
   zone <- options$zone %||% known$calendar$zone %||% "UTC"
-  tables <- cli_read_longer(archive, setdiff(ids, short$id), short, options, series, known, zone,
-    longer)
+  tables <- cli_read_longer(
+    archive, setdiff(ids, short$id), short, options, series, known, zone, longer
+  )
   sources <- sub("/.*", "", names(tables))
-  list(tables = cli_distinct(tables, series), calendars = unname(known$calendars[sources]),
-    calendar = known$calendar, zone = zone, sources = sources)
+  list(
+    tables = cli_distinct(tables, series),
+    calendars = unname(known$calendars[sources]),
+    calendar = known$calendar,
+    zone = zone,
+    sources = sources
+  )
 }
 
 # list(calendars, calendar): the calendar of each source, and their common one.
@@ -91,15 +117,24 @@ with_interval <- function(table, interval) {
 
 # Stored series, and bars resampled from shorter ones where the requested
 # interval is not stored.
-cli_read_longer <- function(archive, ids, short, options, series, known, zone, longer) {
-  tables <- if (length(ids)) cli_read(archive, ids, options, series, known, zone, longer)
+cli_read_longer <- function(archive, ids, short, options, series, known, zone,
+                            longer) {
+  tables <- if (length(ids)) {
+    cli_read(archive, ids, options, series, known, zone, longer)
+  }
   for (interval in unique(short$interval)) {
     group <- short[short$interval == interval, ]
-    cli_say(paste0(group$id, ": resampled from ", group$stored, collapse = "\n"))
+    cli_say(
+      paste0(group$id, ": resampled from ", group$stored, collapse = "\n")
+    )
     asked <- options
     asked$resample <- format(time_interval(interval))
-    tables <- c(tables, cli_read(archive, group$stored, asked, series, known, zone,
-      cli_longer(asked)))
+    tables <- c(
+      tables,
+      cli_read(
+        archive, group$stored, asked, series, known, zone, cli_longer(asked)
+      )
+    )
   }
   tables
 }
@@ -107,29 +142,48 @@ cli_read_longer <- function(archive, ids, short, options, series, known, zone, l
 # Series of the archive as tables of their shapes, with bars of the requested
 # session.
 cli_read <- function(archive, ids, options, series, known, zone,
-  longer = cli_longer(options)) {
+                     longer = cli_longer(options)) {
   others <- setdiff(series$shape, names(longer_shapes()))
   if (!is.null(options$resample) && length(others)) cli_refuse_resample()
   resample <- if (!is.null(longer)) {
     function(source) {
       calendar <- known$calendars[[source]]
-      c(longer(calendar, options$zone %||% calendar$zone %||% zone),
-        list(sessions = cli_bar_sessions(options)))
+      c(
+        longer(calendar, options$zone %||% calendar$zone %||% zone),
+        list(sessions = cli_bar_sessions(options))
+      )
     }
   }
-  tables <- archive_read(archive, ids, options$from, options$to, options$as_of, zone,
-    labels = options$labels %||% "codes", language = options$language %||% "en",
-    multiplier = options$multiplier %||% "keep", releases = isTRUE(options$releases),
-    resample = resample)
+  tables <- archive_read(
+    archive,
+    ids,
+    options$from,
+    options$to,
+    options$as_of,
+    zone,
+    labels = options$labels %||% "codes",
+    language = options$language %||% "en",
+    multiplier = options$multiplier %||% "keep",
+    releases = isTRUE(options$releases),
+    resample = resample
+  )
   lapply(tables, function(table) {
-    if (is_bars(table) && is.null(longer)) bars_of_sessions(table, cli_bar_sessions(options))
-    else table
+    if (is_bars(table) && is.null(longer)) {
+      bars_of_sessions(table, cli_bar_sessions(options))
+    } else {
+      table
+    }
   })
 }
 
 cli_refuse_resample <- function() {
-  cli_usage_error("--resample is for bars; `vetusta resample` changes the frequency of other ",
-    "values")
+  cli_usage_error(
+    paste0(
+      "--resample is for bars; `vetusta resample` changes the frequency ",
+      "of other "
+    ),
+    "values"
+  )
 }
 
 # The sessions that bars may have; NULL for all.
@@ -140,7 +194,9 @@ cli_bar_sessions <- function(options) {
 # Resamples the bars of a file.
 cli_longer_bars <- function(table, asked, options) {
   if (!is_bars(table)) {
-    if (is.null(options$resample)) return(table)
+    if (is.null(options$resample)) {
+      return(table)
+    }
     cli_refuse_resample()
   }
   do.call(bars_resample, c(list(table, base = attr(table, "interval")), asked))
@@ -148,21 +204,28 @@ cli_longer_bars <- function(table, asked, options) {
 
 # Series of equal names from several datasets are named by their series IDs.
 cli_distinct <- function(tables, series) {
-  names <- unlist(lapply(tables, function(table) unique(series_names_of(table))))
+  names <- unlist(
+    lapply(tables, function(table) unique(series_names_of(table)))
+  )
   twice <- names[duplicated(names)]
   if (!length(twice)) {
     return(tables)
   }
-  Map(function(table, place) {
-    name <- series_names_of(table)
-    # facts are named by company and item
-    if (!length(name)) return(table)
-    id <- paste0(place, "/", name)
-    interval <- attr(table, "interval")
-    if (!is.null(interval)) id <- paste0(id, "@", format(interval))
-    series_names_of(table) <- ifelse(name %in% twice, id, name)
-    with_interval(table, interval)
-  }, tables, names(tables))
+  Map(
+    function(table, place) {
+      name <- series_names_of(table)
+      # facts are named by company and item
+      if (!length(name)) {
+        return(table)
+      }
+      id <- paste0(place, "/", name)
+      interval <- attr(table, "interval")
+      if (!is.null(interval)) id <- paste0(id, "@", format(interval))
+      series_names_of(table) <- ifelse(name %in% twice, id, name)
+      with_interval(table, interval)
+    },
+    tables, names(tables)
+  )
 }
 
 # The series that the words name; all of them without words.
@@ -176,17 +239,29 @@ cli_named <- function(x, words) {
 }
 
 cli_window <- function(x, options, zone) {
-  time <- if (!is.null(x[["period"]])) as.numeric(read_periods(x$period, nrow(x))$first) * 86400
-  else as.numeric(x$time)
+  time <- if (!is.null(x[["period"]])) {
+    as.numeric(read_periods(x$period, nrow(x))$first) * 86400
+  } else {
+    as.numeric(x$time)
+  }
   zone <- if (is.null(x[["period"]])) zone else "UTC"
   if (!is.null(options$from)) {
-    x <- x[time >= as.numeric(time_instant(options$from, zone, name = "from")), , drop = FALSE]
+    x <- x[
+      time >= as.numeric(time_instant(options$from, zone, name = "from")), ,
+      drop = FALSE
+    ]
   }
-  time <- if (!is.null(x[["period"]])) as.numeric(read_periods(x$period, nrow(x))$first) * 86400
-  else as.numeric(x$time)
+  time <- if (!is.null(x[["period"]])) {
+    as.numeric(read_periods(x$period, nrow(x))$first) * 86400
+  } else {
+    as.numeric(x$time)
+  }
   if (!is.null(options$to)) {
-    x <- x[time < as.numeric(time_instant(options$to, zone, end = TRUE, name = "to")), ,
-      drop = FALSE]
+    x <- x[
+      time <
+        as.numeric(time_instant(options$to, zone, end = TRUE, name = "to")), ,
+      drop = FALSE
+    ]
   }
   x
 }
@@ -209,7 +284,9 @@ cli_put <- function(rows, options, what = "row") {
   empty <- vapply(shown, function(column) all(is.na(column)), TRUE)
   cat(text_table(shown[!empty], cli_width()), sep = "\n")
   if (nrow(rows) > 40) {
-    cli_say("and ", counted(nrow(rows) - 40, what), " more; --file writes them all")
+    cli_say(
+      "and ", counted(nrow(rows) - 40, what), " more; --file writes them all"
+    )
   }
 }
 
@@ -219,13 +296,17 @@ cli_number <- function(options, name, least = -Inf) {
   }
   value <- suppressWarnings(as.numeric(options[[name]]))
   if (length(value) != 1 || is.na(value) || value < least) {
-    cli_usage_error("--", gsub("_", "-", name), " must be a number",
-      if (is.finite(least)) paste0(", ", least, " or more"))
+    cli_usage_error(
+      "--", gsub("_", "-", name), " must be a number",
+      if (is.finite(least)) paste0(", ", least, " or more")
+    )
   }
   value
 }
 
-cli_list_of <- function(text) if (is.null(text)) NULL else strsplit(text, ",", fixed = TRUE)[[1]]
+cli_list_of <- function(text) {
+  if (is.null(text)) NULL else strsplit(text, ",", fixed = TRUE)[[1]]
+}
 
 # "last", or "KELD=exact,level=last"
 cli_by_series <- function(text) {
@@ -235,7 +316,10 @@ cli_by_series <- function(text) {
   }
   pairs <- strsplit(parts, "=", fixed = TRUE)
   if (any(lengths(pairs) != 2)) {
-    cli_usage_error("\"", text, "\" must be a single word, or name=word pairs with commas between")
+    cli_usage_error(
+      "\"", text,
+      "\" must be a single word, or name=word pairs with commas between"
+    )
   }
   stats::setNames(vapply(pairs, `[`, "", 2), vapply(pairs, `[`, "", 1))
 }
@@ -246,8 +330,10 @@ cli_by_series <- function(text) {
 cli_each <- function(read, options, work) {
   filled <- which(vapply(read$tables, nrow, 1L) > 0)
   if (!length(filled)) {
-    vetusta_stop("argument", "There are no rows in this window.",
-      todo = "look at --from and --to, and at `vetusta list`")
+    vetusta_stop(
+      "argument", "There are no rows in this window.",
+      todo = "look at --from and --to, and at `vetusta list`"
+    )
   }
   done <- lapply(filled, function(i) {
     table <- read$tables[[i]]
@@ -258,15 +344,22 @@ cli_each <- function(read, options, work) {
 
 cli_single <- function(read, options, i) {
   calendar <- read$calendars[[i]]
-  list(tables = read$tables[i], calendars = list(calendar), calendar = calendar,
-    zone = options$zone %||% calendar$zone %||% read$zone, sources = read$sources[i])
+  list(
+    tables = read$tables[i],
+    calendars = list(calendar),
+    calendar = calendar,
+    zone = options$zone %||% calendar$zone %||% read$zone,
+    sources = read$sources[i]
+  )
 }
 
 # Binds results of several tables; their name columns get one name.
 cli_bind <- function(tables) {
   tables <- lapply(tables, function(table) {
     table <- as.list(table)
-    if (!any(c("series") %in% names(table))) names(table)[names(table) == "symbol"] <- "series"
+    if (!any(c("series") %in% names(table))) {
+      names(table)[names(table) == "symbol"] <- "series"
+    }
     if (inherits(table[["period"]], "Date")) {
       names(table)[names(table) == "period"] <- "time"
       table$time <- utc(as.numeric(table$time) * 86400)

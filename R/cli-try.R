@@ -1,31 +1,62 @@
 cli_try <- function(arguments) {
-  options <- cli_arguments(arguments, "try", "SOURCE DATASET [SYMBOL...|KEY=VALUE...]",
-    c(cli_query_options(), cli_place_options(), list(
-      cli_option("requests", "[2]", default = "2"),
-      cli_option("samples", "; keep the first, middle and last answer there, without secrets"),
-      cli_option("history")
-    )),
-    c("vetusta try quay KELD --interval \"1 minute\" --from 2026-03-12 --to 2026-03-13",
-      "vetusta try river levels station=kelder-lock --from 2026-01-01 --samples sources/samples"),
-    least = 1)
+  options <- cli_arguments(
+    arguments, "try", "SOURCE DATASET [SYMBOL...|KEY=VALUE...]",
+    c(
+      cli_query_options(), cli_place_options(),
+      list(
+        cli_option("requests", "[2]", default = "2"),
+        cli_option(
+          "samples",
+          "; keep the first, middle and last answer there, without secrets"
+        ),
+        cli_option("history")
+      )
+    ),
+    c(
+      paste0(
+        "vetusta try quay KELD --interval \"1 minute\" --from 2026-03-12 ",
+        "--to 2026-03-13"
+      ),
+      paste0(
+        "vetusta try river levels station=kelder-lock --from 2026-01-01 ",
+        "--samples sources/samples"
+      )
+    ),
+    least = 1
+  )
   # a card can be tried without a desk
-  counted_in <- if (!is.null(options$archive) || !is.null(cli_desk(options, needed = FALSE))) {
+  counted_in <- if (!is.null(options$archive) ||
+    !is.null(cli_desk(options, needed = FALSE))) {
     cli_query_archive(options, create = TRUE)
   }
-  tried <- collect_try(cli_query(options), cli_number(options, "requests", 1), counted_in)
-  cat(format_try(tried, if (isatty(stdout())) cli::console_width() else Inf), sep = "\n")
+  tried <- collect_try(
+    cli_query(options), cli_number(options, "requests", 1), counted_in
+  )
+  cat(
+    format_try(tried, if (isatty(stdout())) cli::console_width() else Inf),
+    sep = "\n"
+  )
   if (!is.null(options$samples)) {
     paths <- samples_keep(tried, options$samples)
-    cli_say("kept ", counted(length(paths) / 2, "sample"), " in ", options$samples,
-      "; `vetusta sources test ", tried$source, "` reads them")
+    cli_say(
+      "kept ", counted(length(paths) / 2, "sample"), " in ", options$samples,
+      "; `vetusta sources test ", tried$source, "` reads them"
+    )
   }
-  if (all(vapply(tried$requests, function(request) is.null(request$error), TRUE))) 0L else 1L
+  if (all(
+    vapply(tried$requests, function(request) is.null(request$error), TRUE)
+  )) {
+    0L
+  } else {
+    1L
+  }
 }
 
 # All samples of one card, or of all cards of the desk.
 cli_sources_test <- function(options) {
   desk <- cli_desk(options, needed = FALSE)
-  folder <- options$samples %||% file.path(if (is.null(desk)) "." else desk$sources, "samples")
+  folder <- options$samples %||%
+    file.path(if (is.null(desk)) "." else desk$sources, "samples")
   names <- if (length(options$words) > 1) {
     options$words[-1]
   } else {
@@ -33,14 +64,26 @@ cli_sources_test <- function(options) {
     intersect(if (!is.null(desk)) desk_cards(desk), sub("-.*", "", files))
   }
   if (!length(names)) {
-    vetusta_stop("argument", "There are no samples to be tested.", where = folder,
-      todo = "keep some, with vetusta try --samples")
+    vetusta_stop(
+      "argument", "There are no samples to be tested.",
+      where = folder,
+      todo = "keep some, with vetusta try --samples"
+    )
   }
-  rows <- do.call(rbind, lapply(names, function(name) {
-    source <- cli_source(options, name)
-    cbind(source = source$source, as.data.frame(samples_test(source, folder, options$live)))
-  }))
-  if (options$json) cli_print_json(rows)
-  else cli_print_table(rows[c(names(rows) != "said" | any(nzchar(rows$said)))])
+  rows <- do.call(
+    rbind,
+    lapply(names, function(name) {
+      source <- cli_source(options, name)
+      cbind(
+        source = source$source,
+        as.data.frame(samples_test(source, folder, options$live))
+      )
+    })
+  )
+  if (options$json) {
+    cli_print_json(rows)
+  } else {
+    cli_print_table(rows[c(names(rows) != "said" | any(nzchar(rows$said)))])
+  }
   if (all(rows$outcome %in% "same")) 0L else 1L
 }

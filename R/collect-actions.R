@@ -11,15 +11,23 @@ actions_applied <- function(run, chain, page) {
   page <- actions_widened(run, chain, page)
   hit <- which(page$actions$action %in% c("merge", "lessen"))
   if (length(hit)) page <- actions_merged(run, page, hit)
-  if (!chain$updates && all(action %in% "insert")) page <- actions_absent(run, chain, page)
+  if (!chain$updates && all(action %in% "insert")) {
+    page <- actions_absent(run, chain, page)
+  }
   page$good <- good_rows(page$rows, page$rejected)
   page
 }
 
 series_keys <- function(page) {
-  do.call(paste, c(unname(lapply(page$series[page$dimensions], function(x) {
-    ifelse(is.na(x), "", x)
-  })), sep = "."))
+  do.call(
+    paste,
+    c(
+      unname(lapply(page$series[page$dimensions], function(x) {
+        ifelse(is.na(x), "", x)
+      })),
+      sep = "."
+    )
+  )
 }
 
 # Stored series of the request.
@@ -28,7 +36,9 @@ stored_actions <- function(run, chain) {
   known <- series_dimensions(series)
   asked <- Filter(length, chain$known$selection)
   fits <- rep(TRUE, nrow(series))
-  for (name in names(asked)) fits <- fits & (known[[name]] %||% NA_character_) %in% asked[[name]]
+  for (name in names(asked)) {
+    fits <- fits & (known[[name]] %||% NA_character_) %in% asked[[name]]
+  }
   series[fits, , drop = FALSE]
 }
 
@@ -37,7 +47,9 @@ stored_actions <- function(run, chain) {
 # deletes nothing.
 actions_widened <- function(run, chain, page) {
   page$empties <- page$empties && !chain$updates
-  open <- Reduce(`|`, lapply(page$series[page$dimensions], is.na), logical(nrow(page$series)))
+  open <- Reduce(
+    `|`, lapply(page$series[page$dimensions], is.na), logical(nrow(page$series))
+  )
   wide <- which(page$actions$action == "delete" & open[page$rows$series])
   if (!length(wide) && !page$empties) {
     return(page)
@@ -59,23 +71,32 @@ actions_widened <- function(run, chain, page) {
   rows <- page$rows[rep(wide, lengths(fits)), , drop = FALSE]
   of <- unlist(fits)
   if (page$empties) {
-    all <- data.frame(series = NA_integer_, period = NA_real_, value = NA_real_,
-      status = "deleted", words = NA_character_, known = NA_real_)
+    all <- data.frame(
+      series = NA_integer_, period = NA_real_, value = NA_real_,
+      status = "deleted", words = NA_character_, known = NA_real_
+    )
     rows <- rbind(rows, all[rep(1L, nrow(catalogue)), ])
     of <- c(of, seq_len(nrow(catalogue)))
   }
-  more <- as.data.frame(lapply(stats::setNames(nm = page$dimensions), function(name) {
-    (known[[name]] %||% rep(NA_character_, nrow(catalogue)))[of]
-  }), optional = TRUE)
-  for (name in setdiff(names(page$series), page$dimensions)) more[[name]] <- rep(NA, length(of))
+  more <- as.data.frame(
+    lapply(stats::setNames(nm = page$dimensions), function(name) {
+      (known[[name]] %||% rep(NA_character_, nrow(catalogue)))[of]
+    }),
+    optional = TRUE
+  )
+  for (name in setdiff(names(page$series), page$dimensions)) {
+    more[[name]] <- rep(NA, length(of))
+  }
   rows$series <- nrow(page$series) + seq_along(of)
   keep <- setdiff(seq_len(nrow(page$rows)), wide)
   page$series <- rbind(page$series, more[names(page$series)])
   page$frequency <- c(page$frequency, catalogue$frequency[of])
   page$rows <- rbind(page$rows[keep, , drop = FALSE], rows)
   rownames(page$rows) <- NULL
-  page$actions <- list(action = c(page$actions$action[keep], rep("delete", length(of))),
-    named = c(page$actions$named[keep], vector("list", length(of))))
+  page$actions <- list(
+    action = c(page$actions$action[keep], rep("delete", length(of))),
+    named = c(page$actions$named[keep], vector("list", length(of)))
+  )
   page$rejected <- page$rejected[!page$rejected$row %in% wide, , drop = FALSE]
   page$rejected$row <- match(page$rejected$row, keep)
   page
@@ -86,27 +107,37 @@ actions_widened <- function(run, chain, page) {
 actions_stored <- function(run, page, series) {
   catalogue <- run$sink$catalogue()
   key <- series_keys(page)
-  at <- match(paste(key[series], page$frequency[series], sep = "\r"),
-    paste(catalogue$key, catalogue$frequency, sep = "\r"))
+  at <- match(
+    paste(key[series], page$frequency[series], sep = "\r"),
+    paste(catalogue$key, catalogue$frequency, sep = "\r")
+  )
   series <- series[!is.na(at)]
   at <- at[!is.na(at)]
   read <- run$sink$stored(catalogue$id[at])
   columns <- read$columns
   n <- length(columns$time)
-  rows <- data.frame(series = rep(series, read$rows), period = as.numeric(columns$time) / 86400,
-    value = columns$value %||% rep(NA_real_, n), words = columns$words %||% rep(NA_character_, n),
-    status = columns$status %||% rep(NA_character_, n))
+  rows <- data.frame(
+    series = rep(series, read$rows),
+    period = as.numeric(columns$time) / 86400,
+    value = columns$value %||% rep(NA_real_, n),
+    words = columns$words %||% rep(NA_character_, n),
+    status = columns$status %||% rep(NA_character_, n)
+  )
   rows[!rows$status %in% "deleted", , drop = FALSE]
 }
 
 actions_merged <- function(run, page, hit) {
   stored <- actions_stored(run, page, unique(page$rows$series[hit]))
-  at <- match(paste(page$rows$series[hit], page$rows$period[hit]),
-    paste(stored$series, stored$period))
+  at <- match(
+    paste(page$rows$series[hit], page$rows$period[hit]),
+    paste(stored$series, stored$period)
+  )
   for (k in seq_along(hit)) {
     i <- hit[k]
     old <- if (!is.na(at[k])) stored[at[k], ]
-    page$rows[i, c("value", "words", "status")] <- if (page$actions$action[i] == "merge") {
+    page$rows[
+      i, c("value", "words", "status")
+    ] <- if (page$actions$action[i] == "merge") {
       merged_value(old, page$rows[i, ])
     } else {
       lessened_value(old, page$actions$named[[i]])
@@ -129,19 +160,38 @@ lessened_value <- function(old, named) {
   words <- words_list(old$words)
   words <- words[setdiff(names(words), named)]
   value <- if ("value" %in% named) NA_real_ else old$value %||% NA_real_
-  if (is.na(value) && !length(words)) list(NA_real_, NA_character_, "deleted")
-  else value_record(value, words)
+  if (is.na(value) && !length(words)) {
+    list(NA_real_, NA_character_, "deleted")
+  } else {
+    value_record(value, words)
+  }
 }
 
 value_record <- function(value, words) {
-  status <- if (is.na(value)) "missing"
-  else if (isTRUE(words$OBS_STATUS %in% c("P", "F"))) "provisional" else "observed"
-  list(value, if (length(words)) record_texts(words[order(names(words))]) else NA_character_,
-    status)
+  status <- if (is.na(value)) {
+    "missing"
+  } else if (isTRUE(words$OBS_STATUS %in% c("P", "F"))) {
+    "provisional"
+  } else {
+    "observed"
+  }
+  list(
+    value,
+    if (length(words)) {
+      record_texts(words[order(names(words))])
+    } else {
+      NA_character_
+    },
+    status
+  )
 }
 
 words_list <- function(words) {
-  if (is.null(words) || is.na(words)) list() else as.list(jsonlite::fromJSON(words))
+  if (is.null(words) || is.na(words)) {
+    list()
+  } else {
+    as.list(jsonlite::fromJSON(words))
+  }
 }
 
 # Stored values of the request that a full answer lacks: they stay, and the page
@@ -154,16 +204,26 @@ actions_absent <- function(run, chain, page) {
   key <- series_keys(page)
   name <- paste(key, page$frequency, sep = "\r")
   stored <- run$sink$stored(catalogue$id)
-  owner <- rep(paste(catalogue$key, catalogue$frequency, sep = "\r"), stored$rows)
+  owner <- rep(
+    paste(catalogue$key, catalogue$frequency, sep = "\r"), stored$rows
+  )
   day <- as.numeric(stored$columns$time) / 86400
   window <- observation_window(chain$known$start, chain$known$end)
-  inside <- (is.null(window$from) | day >= as.numeric(window$from$first %||% -Inf)) &
+  inside <- (is.null(window$from) |
+    day >= as.numeric(window$from$first %||% -Inf)) &
     (is.null(window$to) | day <= as.numeric(window$to$last %||% Inf))
-  gone <- inside & !stored$columns$status %in% c("deleted", "missing") &
+  gone <- inside &
+    !stored$columns$status %in% c("deleted", "missing") &
     !paste(owner, day) %in% paste(name[page$rows$series], page$rows$period)
   # an answer with only the newest or oldest observations is no full answer
-  if (!any(gone) || length(unlist(run$query$parameters[c("firstNObservations", "lastNObservations",
-    "updatedAfter")]))) {
+  if (!any(gone) ||
+    length(
+      unlist(
+        run$query$parameters[
+          c("firstNObservations", "lastNObservations", "updatedAfter")
+        ]
+      )
+    )) {
     return(page)
   }
   hash <- content_hash(charToRaw(paste(owner[gone], day[gone], collapse = " ")))
@@ -173,9 +233,18 @@ actions_absent <- function(run, chain, page) {
   }
   run$sink$note("unpublished", chain$start, hash)
   some <- utils::head(which(gone), 20)
-  page$notes <- c(page$notes, paste0(counted(sum(gone), "value"),
-    if (sum(gone) == 1) " is" else " are", " no longer published; their rows are kept: ",
-    paste0(sub("\r.*", "", owner[some]), " ", format(epoch_days(floor(day[some]))),
-      collapse = ", "), if (sum(gone) > 20) " and more"))
+  page$notes <- c(
+    page$notes,
+    paste0(
+      counted(sum(gone), "value"), if (sum(gone) == 1) " is" else " are",
+      " no longer published; their rows are kept: ",
+      paste0(
+        sub("\r.*", "", owner[some]), " ",
+        format(epoch_days(floor(day[some]))),
+        collapse = ", "
+      ),
+      if (sum(gone) > 20) " and more"
+    )
+  )
   page
 }

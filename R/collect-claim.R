@@ -9,8 +9,10 @@ next_chain <- function(run, queue) {
   chain <- query_chain(run$query, planned)
   claim <- query_claim(run$query, chain)
   looks <- run$planned && claim$shows && !chain$resumed
-  verdict <- run$sink$claim(claim$name, if (claim$shows) Inf else run$started,
-    if (looks) query_cover_keys(run$query, chain))
+  verdict <- run$sink$claim(
+    claim$name, if (claim$shows) Inf else run$started,
+    if (looks) query_cover_keys(run$query, chain)
+  )
   if (verdict == "taken") queue_later(queue, i)
   if (verdict != "ours") {
     return(NULL)
@@ -20,14 +22,24 @@ next_chain <- function(run, queue) {
   if (!chain$windowed || !is.null(chain$noted)) {
     chain <- query_chain(run$query, planned, run$sink$noted)
   }
-  covered <- if (isFALSE(attr(verdict, "covered"))) function(keys) no_coverage else run$sink$covered
-  rest <- if (looks && !chain$resumed) query_rest(run$query, chain, covered) else planned
+  covered <- if (isFALSE(attr(verdict, "covered"))) {
+    function(keys) no_coverage
+  } else {
+    run$sink$covered
+  }
+  rest <- if (looks && !chain$resumed) {
+    query_rest(run$query, chain, covered)
+  } else {
+    planned
+  }
   if (is.null(rest)) {
     claim_over(run, list(claim = claim$name))
     return(NULL)
   }
   if (nrow(rest) > 1) queue_add(queue, rest[-1, ])
-  if (!identical(rest, planned)) chain <- query_chain(run$query, rest[1, ], run$sink$noted)
+  if (!identical(rest, planned)) {
+    chain <- query_chain(run$query, rest[1, ], run$sink$noted)
+  }
   chain$claim <- claim$name
   chain
 }
@@ -36,7 +48,11 @@ next_chain <- function(run, queue) {
 # long.
 claim_name <- function(...) {
   text <- paste(c(...), collapse = " ")
-  if (nchar(text) > 500) paste(substr(text, 1, 200), content_hash(charToRaw(text))) else text
+  if (nchar(text) > 500) {
+    paste(substr(text, 1, 200), content_hash(charToRaw(text)))
+  } else {
+    text
+  }
 }
 
 # A request has ended without a page.
@@ -54,7 +70,8 @@ planned_rest <- function(planned, left) {
   if (!nrow(left)) {
     return(NULL)
   }
-  if (nrow(left) == 1 && left$start == as.numeric(planned$from) &&
+  if (nrow(left) == 1 &&
+    left$start == as.numeric(planned$from) &&
     left$end == as.numeric(planned$to)) {
     return(planned)
   }

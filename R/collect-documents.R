@@ -30,11 +30,14 @@
 #' @examples
 #' \dontrun{
 #' filings <- archive_rows(archive, "register", "filings")
-#' collect_documents(source_card("register"), rows_filter(filings, "filed>=2025-01-01"),
-#'   "filings", archive)
+#' collect_documents(
+#'   source_card("register"), rows_filter(filings, "filed>=2025-01-01"),
+#'   "filings", archive
+#' )
 #' }
-collect_documents <- function(source, rows, folder, archive, dataset = "filings",
-  progress = interactive(), wait = 900) {
+collect_documents <- function(source, rows, folder, archive,
+                              dataset = "filings", progress = interactive(),
+                              wait = 900) {
   check_source(source)
   check_rows(rows)
   check_column(rows, "link")
@@ -46,9 +49,13 @@ collect_documents <- function(source, rows, folder, archive, dataset = "filings"
   rows$link <- as.character(rows$link)
   rows <- rows[!is.na(rows$link) & !duplicated(rows$link), , drop = FALSE]
   for (name in access_secrets(source$access)) source_secret(source, name)
-  if (!dir.exists(folder) && !suppressWarnings(dir.create(folder, recursive = TRUE))) {
-    vetusta_stop("export", "The folder cannot be made.", where = folder,
-      todo = "look at the path and at the rights of the folder above it")
+  if (!dir.exists(folder) &&
+    !suppressWarnings(dir.create(folder, recursive = TRUE))) {
+    vetusta_stop(
+      "export", "The folder cannot be made.",
+      where = folder,
+      todo = "look at the path and at the rights of the folder above it"
+    )
   }
   query <- list(source = source, dataset = list(name = dataset))
   run <- run_make(query, archive_sink(archive, query), most_wait = wait)
@@ -57,29 +64,58 @@ collect_documents <- function(source, rows, folder, archive, dataset = "filings"
     run$sink$release()
   })
   documents <- stored_documents(archive, source$source, dataset, folder)
-  links <- vapply(rows$link, link_whole, "", base = source$url, USE.NAMES = FALSE)
+  links <- vapply(
+    rows$link, link_whole, "",
+    base = source$url, USE.NAMES = FALSE
+  )
   # a document is identified by its link as it came, because the service's URL
   # may change
   names <- document_names(rows, documents)
   all <- lapply(seq_along(links), function(i) {
-    document <- document_fetch(run, dataset, rows$link[i], links[i], names[i], folder, documents, archive)
-    if (progress) cli::cli_inform("{i} of {length(links)}: {document$outcome}, {document$file %||% links[i]}")
+    document <- document_fetch(
+      run, dataset, rows$link[i], links[i], names[i], folder, documents, archive
+    )
+    if (progress) {
+      cli::cli_inform(
+        paste0(
+          "{i} of {length(links)}: {document$outcome}, {document$file %||% ",
+          "links[i]}"
+        )
+      )
+    }
     document
   })
   column <- function(name, empty) {
-    vapply(all, function(item) item[[name]] %||% empty, empty, USE.NAMES = FALSE)
+    vapply(
+      all, function(item) item[[name]] %||% empty, empty,
+      USE.NAMES = FALSE
+    )
   }
-  as_rows(c(as.list(rows)[intersect(c("symbol", "title"), names(rows))], list(link = links,
-    file = column("file", NA_character_), bytes = column("bytes", NA_real_),
-    sha256 = column("sha256", NA_character_), outcome = column("outcome", ""),
-    said = column("said", NA_character_))))
+  as_rows(
+    c(
+      as.list(rows)[intersect(c("symbol", "title"), names(rows))],
+      list(
+        link = links,
+        file = column("file", NA_character_),
+        bytes = column("bytes", NA_real_),
+        sha256 = column("sha256", NA_character_),
+        outcome = column("outcome", ""),
+        said = column("said", NA_character_)
+      )
+    )
+  )
 }
 
-document_fetch <- function(run, dataset, key, link, name, folder, documents, archive) {
+document_fetch <- function(run, dataset, key, link, name, folder, documents,
+                           archive) {
   as_stored <- function(copies) {
     known <- copies[copies$link == key, ]
-    if (nrow(known) && identical(file_sha256(file.path(folder, known$file)), known$sha256)) {
-      list(outcome = "stored", file = known$file, bytes = known$bytes, sha256 = known$sha256)
+    if (nrow(known) &&
+      identical(file_sha256(file.path(folder, known$file)), known$sha256)) {
+      list(
+        outcome = "stored", file = known$file, bytes = known$bytes,
+        sha256 = known$sha256
+      )
     }
   }
   if (!is.null(there <- as_stored(documents))) {
@@ -89,28 +125,61 @@ document_fetch <- function(run, dataset, key, link, name, folder, documents, arc
     return(list(outcome = "failed", said = "the link is no URL"))
   }
   if (!may_follow(link, run$source$url, run$source$elsewhere)) {
-    return(list(outcome = "failed", said = paste0("the link leads elsewhere, to ", origin_of(link),
-      ": where this is intended, write elsewhere: follow in the card")))
+    return(
+      list(
+        outcome = "failed",
+        said = paste0(
+          "the link leads elsewhere, to ", origin_of(link),
+          ": where this is intended, write elsewhere: follow in the card"
+        )
+      )
+    )
   }
   began <- now_seconds()
   # two processes that fetch into one folder would write into one partial file
-  claim <- claim_name(run$source$source, dataset, "document", document_note(folder, key))
+  claim <- claim_name(
+    run$source$source, dataset, "document", document_note(folder, key)
+  )
   if (store_claim(archive, claim, run$started) != "ours") {
-    return(as_stored(stored_documents(archive, run$source$source, dataset, folder)) %||%
-      list(outcome = "left", said = "another process is at it"))
+    return(
+      as_stored(
+        stored_documents(archive, run$source$source, dataset, folder)
+      ) %||%
+        list(outcome = "left", said = "another process is at it")
+    )
   }
   on.exit(store_claim_done(archive, claim))
   entry <- function(outcome, said, status = NA) {
-    run$sink$journal(list(run = run$name, symbol = name, asked = began,
-      seconds = now_seconds() - began, status = status, bytes = NA, rows = NA, outcome = outcome,
-      url = redact(link, run$secrets()), message = redact(said, run$secrets())))
+    run$sink$journal(
+      list(
+        run = run$name,
+        symbol = name,
+        asked = began,
+        seconds = now_seconds() - began,
+        status = status,
+        bytes = NA,
+        rows = NA,
+        outcome = outcome,
+        url = redact(link, run$secrets()),
+        message = redact(said, run$secrets())
+      )
+    )
   }
   # the partial file is named by its link, so that only the same file is resumed
   part <- file.path(folder, paste0(".", content_hash(charToRaw(link)), ".part"))
-  ended <- download_patiently(run, link, part, stumbled = function(why) entry("retried", why))
+  ended <- download_patiently(
+    run,
+    link,
+    part,
+    stumbled = function(why) entry("retried", why)
+  )
   if (!is.null(ended$wait)) {
-    return(list(outcome = "left", said = paste("the limit allows it in",
-      format_seconds(ended$wait))))
+    return(
+      list(
+        outcome = "left",
+        said = paste("the limit allows it in", format_seconds(ended$wait))
+      )
+    )
   }
   if (!is.null(ended$reason)) {
     why <- redact(as.character(ended$reason), run$secrets())
@@ -120,13 +189,23 @@ document_fetch <- function(run, dataset, key, link, name, folder, documents, arc
   hash <- file_sha256(part)
   bytes <- file.size(part)
   if (!suppressWarnings(file.rename(part, file.path(folder, name)))) {
-    return(list(outcome = "failed", said = "the file cannot be put into the folder"))
+    return(
+      list(outcome = "failed", said = "the file cannot be put into the folder")
+    )
   }
   unlink(paste0(part, ".tag"))
   entry("stored", paste("the file", name), 200L)
-  store_note(archive, "document", run$source$source, dataset, document_note(folder, key),
-    as.character(jsonlite::toJSON(list(file = name, bytes = bytes, sha256 = hash),
-      auto_unbox = TRUE, digits = NA)))
+  store_note(
+    archive, "document", run$source$source, dataset,
+    document_note(folder, key),
+    as.character(
+      jsonlite::toJSON(
+        list(file = name, bytes = bytes, sha256 = hash),
+        auto_unbox = TRUE,
+        digits = NA
+      )
+    )
+  )
   list(outcome = "fetched", file = name, bytes = bytes, sha256 = hash)
 }
 
@@ -137,17 +216,28 @@ link_whole <- function(link, base) absolute_url(link, paste0(base, "/"))
 # another link has gets a number.
 document_names <- function(rows, documents) {
   part <- function(name) {
-    text <- if (is.null(rows[[name]])) rep("", nrow(rows)) else condition_texts(rows[[name]])
+    text <- if (is.null(rows[[name]])) {
+      rep("", nrow(rows))
+    } else {
+      condition_texts(rows[[name]])
+    }
     ifelse(is.na(text), "", text)
   }
   about <- ifelse(nzchar(part("title")), part("title"), part("kind"))
   plain <- paste(part("symbol"), part("filed"), about, sep = "-")
-  stem <- gsub("^[-.]+|[-.]+$", "", gsub("[^A-Za-z0-9._-]+", "-", iconv(plain, "UTF-8",
-    "ASCII//TRANSLIT", sub = "-")))
+  stem <- gsub(
+    "^[-.]+|[-.]+$", "",
+    gsub(
+      "[^A-Za-z0-9._-]+", "-",
+      iconv(plain, "UTF-8", "ASCII//TRANSLIT", sub = "-")
+    )
+  )
   stem <- substr(ifelse(nzchar(stem), stem, "document"), 1, 80)
   path <- sub("[?#].*", "", rows$link)
-  ending <- ifelse(grepl("/[^/]*[.][A-Za-z0-9]{1,5}$", path),
-    tolower(sub("^.*[.]", "", path)), "html")
+  ending <- ifelse(
+    grepl("/[^/]*[.][A-Za-z0-9]{1,5}$", path),
+    tolower(sub("^.*[.]", "", path)), "html"
+  )
   names <- paste0(stem, ".", ending)
   known <- documents$file[match(rows$link, documents$link)]
   taken <- documents$file[!documents$link %in% rows$link]

@@ -5,34 +5,47 @@
 job_file <- function(job) {
   folder <- job$run$sink$folder
   dir.create(folder, recursive = TRUE, showWarnings = FALSE)
-  name <- paste(job$run$source$source, job$run$query$dataset$name, job$chain$start)
+  name <- paste(
+    job$run$source$source, job$run$query$dataset$name, job$chain$start
+  )
   file.path(folder, paste0(content_hash(charToRaw(name)), ".part"))
 }
 
 job_download <- function(job, link, file) {
   run <- job$run
   job$chain$request$url <- link
-  ended <- download_patiently(run, link, file, function() job$chain$asked <- now_seconds(),
+  ended <- download_patiently(
+    run, link, file, function() job$chain$asked <- now_seconds(),
     function(reason) {
       job$tally <- tally_again(job$tally)
-      journal_alone(run, job$chain, list(), "retried", redact(reason, run$secrets()))
-    })
+      journal_alone(
+        run, job$chain, list(), "retried", redact(reason, run$secrets())
+      )
+    }
+  )
   if (!is.null(ended$wait)) {
     job_later(job, ended$wait)
     return(FALSE)
   }
   reason <- ended$reason
   if (is.null(reason)) {
-    journal_alone(run, job$chain, list(status = 200L, body = raw()), "asked",
-      paste("the file,", number_text(file.size(file)), "bytes"))
+    journal_alone(
+      run, job$chain, list(status = 200L, body = raw()), "asked",
+      paste("the file,", number_text(file.size(file)), "bytes")
+    )
     return(TRUE)
   }
   # a broken link is looked up again the next time
   if (is_for_good(reason)) job_forget(job)
-  todo <- if (is_for_good(reason)) "run it again: the export is requested anew"
-  else "run it again: it goes on where it broke off"
-  job_failed(job, list(), "failed",
-    paste0("the download broke off: ", redact(reason, run$secrets())), todo)
+  todo <- if (is_for_good(reason)) {
+    "run it again: the export is requested anew"
+  } else {
+    "run it again: it goes on where it broke off"
+  }
+  job_failed(
+    job, list(), "failed",
+    paste0("the download broke off: ", redact(reason, run$secrets())), todo
+  )
   FALSE
 }
 
@@ -40,7 +53,7 @@ job_download <- function(job, link, file) {
 # complete, else `reason`, or `wait` in seconds where the pause is longer than
 # the run may wait.
 download_patiently <- function(run, link, file, begins = function() NULL,
-  stumbled = function(reason) NULL) {
+                               stumbled = function(reason) NULL) {
   renewed <- FALSE
   for (attempt in 1:5) {
     while ((pause <- run$counter$take()) > 0) {
@@ -56,7 +69,9 @@ download_patiently <- function(run, link, file, begins = function() NULL,
       return(list())
     }
     # a token that expired early
-    if (reason == "HTTP 401" && is_token_access(run$source$access) && !renewed) {
+    if (reason == "HTTP 401" &&
+      is_token_access(run$source$access) &&
+      !renewed) {
       run$tokens$value <- NULL
       renewed <- TRUE
       next
@@ -71,35 +86,58 @@ download_patiently <- function(run, link, file, begins = function() NULL,
 # Downloads the missing rest of a file; NULL when it is complete, else the
 # reason. The rest is requested with If-Range (RFC 9110), so that a changed file
 # is sent whole.
-job_download_rest <- function(run, link, file, redirects = wire_bounds$redirects) {
+job_download_rest <- function(run, link, file,
+                              redirects = wire_bounds$redirects) {
   source <- run$source
   tag <- paste0(file, ".tag")
   have <- if (file.exists(file)) file.size(file) else 0
-  request <- wire_signed(list(url = link, method = "GET", headers = list()), source, run$tokens)
-  handle <- curl::new_handle(followlocation = 0L,
-    connecttimeout = min(source$patience, wire_bounds$connect), low_speed_limit = 1L,
+  request <- wire_signed(
+    list(url = link, method = "GET", headers = list()), source, run$tokens
+  )
+  handle <- curl::new_handle(
+    followlocation = 0L,
+    connecttimeout = min(source$patience, wire_bounds$connect),
+    low_speed_limit = 1L,
     low_speed_time = source$patience,
-    useragent = "vetusta", accept_encoding = NULL)
+    useragent = "vetusta",
+    accept_encoding = NULL
+  )
   # byte positions must be those of the stored file, so no compression on the
   # way
   request$headers[["Accept-Encoding"]] <- "identity"
   if (have > 0) {
-    request$headers[c("Range", "If-Range")] <- c(list(paste0("bytes=", number_text(have), "-")),
-      list(if (file.exists(tag)) readLines(tag, 1)))
+    request$headers[
+      c("Range", "If-Range")
+    ] <- c(
+      list(paste0("bytes=", number_text(have), "-")),
+      list(if (file.exists(tag)) readLines(tag, 1))
+    )
   }
-  curl::handle_setheaders(handle, .list = request$headers[lengths(request$headers) > 0])
+  curl::handle_setheaders(
+    handle,
+    .list = request$headers[lengths(request$headers) > 0]
+  )
   answer <- job_stream(run, request$url, handle, file, tag)
   status <- answer$status
   headers <- answer$headers
   if (!is.null(answer$reason)) {
-    return(if (grepl("certificate|too large", answer$reason)) for_good(answer$reason)
-    else answer$reason)
+    return(
+      if (grepl("certificate|too large", answer$reason)) {
+        for_good(answer$reason)
+      } else {
+        answer$reason
+      }
+    )
   }
   redirect <- redirect_url(list(status = status, headers = headers, url = link))
   if (!is.null(redirect)) {
-    if (redirects < 1 || !may_follow(redirect, source$url, source$elsewhere) ||
-      (!same_origin(redirect, source$url) && has_secret(redirect, run$secrets()))) {
-      return(for_good("the link redirects to another place, which is not followed"))
+    if (redirects < 1 ||
+      !may_follow(redirect, source$url, source$elsewhere) ||
+      (!same_origin(redirect, source$url) &&
+        has_secret(redirect, run$secrets()))) {
+      return(
+        for_good("the link redirects to another place, which is not followed")
+      )
     }
     return(job_download_rest(run, redirect, file, redirects - 1))
   }
@@ -113,7 +151,9 @@ job_download_rest <- function(run, link, file, redirects = wire_bounds$redirects
   # a part of the file; the rest is still to come
   whole <- content_range(answer)$total
   if (status == 206 && length(whole) && file.size(file) < whole) {
-    paste(number_text(file.size(file)), "of", number_text(whole), "bytes received")
+    paste(
+      number_text(file.size(file)), "of", number_text(whole), "bytes received"
+    )
   }
 }
 
@@ -135,7 +175,8 @@ job_stream <- function(run, url, handle, file, tag) {
         job_note_tag(tag, header_list(curl::handle_data(handle)$headers))
       }
       size <<- if (file.exists(file)) file.size(file) else 0
-      if (status == 206 && !begins_at(header_list(curl::handle_data(handle)$headers), size)) {
+      if (status == 206 &&
+        !begins_at(header_list(curl::handle_data(handle)$headers), size)) {
         unlink(c(file, tag))
         reason <<- "the service sent another part of the file than requested"
         stop(reason)
@@ -153,15 +194,20 @@ job_stream <- function(run, url, handle, file, tag) {
   }
   over <- line_add(run$line, handle)
   ended <- FALSE
-  curl::multi_add(handle, pool = run$line$pool, data = write,
+  curl::multi_add(
+    handle,
+    pool = run$line$pool,
+    data = write,
     done = function(answer) {
       over()
       ended <<- TRUE
-    }, fail = function(why) {
+    },
+    fail = function(why) {
       over()
       reason <<- reason %||% why
       ended <<- TRUE
-    })
+    }
+  )
   # an error within `write` ends the transfer and becomes its reason, without
   # being printed
   shown <- options(show.error.messages = FALSE)
@@ -172,16 +218,24 @@ job_stream <- function(run, url, handle, file, tag) {
   while (!ended) run$rest(1)
   answer <- curl::handle_data(handle)
   # an empty file sends no bytes
-  if (is.null(reason) && answer$status_code == 200 && is.null(sink)) close(file(file, "wb"))
-  list(status = answer$status_code, headers = header_list(answer$headers), reason = reason)
+  if (is.null(reason) && answer$status_code == 200 && is.null(sink)) {
+    close(file(file, "wb"))
+  }
+  list(
+    status = answer$status_code,
+    headers = header_list(answer$headers),
+    reason = reason
+  )
 }
 
 # Whether a partial answer begins at byte `at`; without Content-Range it is
 # assumed to.
 begins_at <- function(headers, at) {
-  said <-
-    suppressWarnings(as.numeric(sub("^bytes +([0-9]+)-.*", "\\1",
-      headers[["content-range"]] %||% "")))
+  said <- suppressWarnings(
+    as.numeric(
+      sub("^bytes +([0-9]+)-.*", "\\1", headers[["content-range"]] %||% "")
+    )
+  )
   is.na(said) || said == at
 }
 
@@ -199,7 +253,10 @@ job_end <- function(file, range, have) {
 # The validator of a file: its strong ETag, else its Last-Modified; a weak ETag
 # does not identify bytes.
 job_note_tag <- function(tag, headers) {
-  value <- if (!is.null(headers$etag) && !startsWith(headers$etag, "W/")) headers$etag
-  else headers[["last-modified"]]
+  value <- if (!is.null(headers$etag) && !startsWith(headers$etag, "W/")) {
+    headers$etag
+  } else {
+    headers[["last-modified"]]
+  }
   if (is.null(value)) unlink(tag) else writeLines(value, tag)
 }

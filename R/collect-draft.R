@@ -26,16 +26,22 @@
 #' @examples
 #' \dontrun{
 #' # `vetusta services` serves it on this machine
-#' collect_draft("http://127.0.0.1:8471/river/stations", c("X-Survey-Token" = "{RIVER_TOKEN}"))
+#' collect_draft(
+#'   "http://127.0.0.1:8471/river/stations",
+#'   c("X-Survey-Token" = "{RIVER_TOKEN}")
+#' )
 #' }
-collect_draft <- function(url, headers = character(), name = "new", folder = ".", body = NULL) {
+collect_draft <- function(url, headers = character(), name = "new",
+                          folder = ".", body = NULL) {
   check_text(url, "url", "draft")
   check_text(name, "name", "draft")
   check_text(folder, "folder", "draft")
   if (!is.null(body)) check_text(body, "body", "draft")
   if (length(headers) && (!is.character(headers) || is.null(names(headers)))) {
-    vetusta_stop("draft", "`headers` must be named texts.",
-      todo = "write them as c(Authorization = \"Bearer {FIXING_TOKEN}\")")
+    vetusta_stop(
+      "draft", "`headers` must be named texts.",
+      todo = "write them as c(Authorization = \"Bearer {FIXING_TOKEN}\")"
+    )
   }
   if (grepl("^\\s*curl\\s", url)) {
     command <- curl_command(trimws(url))
@@ -47,37 +53,72 @@ collect_draft <- function(url, headers = character(), name = "new", folder = "."
   url <- taken$url
   headers <- taken$headers
   for (secret in names(taken$values)) say_hidden(secret)
-  parts <- tryCatch(curl::curl_parse_url(gsub("[{}]", "_", url)), error = function(e) NULL)
+  parts <- tryCatch(
+    curl::curl_parse_url(gsub("[{}]", "_", url)),
+    error = function(e) NULL
+  )
   if (is.null(parts) || !isTRUE(parts$scheme %in% c("http", "https"))) {
-    vetusta_stop("draft", paste0("\"", url, "\" is no http or https URL."),
-      todo = "write the complete URL, as in https://data.example.org/v1/bars")
+    vetusta_stop(
+      "draft", paste0("\"", url, "\" is no http or https URL."),
+      todo = "write the complete URL, as in https://data.example.org/v1/bars"
+    )
   }
   named <- draft_secret_names(c(url, headers))
   if (length(named) && parts$scheme == "http" && !is_loopback(parts$host)) {
-    vetusta_stop("draft",
-      "The URL is http, and not on this machine: everybody on the way could read the secret.",
-      where = url, todo = "use https")
+    vetusta_stop(
+      "draft",
+      paste0(
+        "The URL is http, and not on this machine: everybody on the way ",
+        "could read the secret."
+      ),
+      where = url, todo = "use https"
+    )
   }
-  source <- structure(list(source = name, file = url, access = list(by = "none"),
-    secrets = file.path(folder, "desk.env")), class = "vetusta_source")
-  values <- stats::setNames(lapply(named, function(secret_name) {
-    taken$values[[secret_name]] %||% secret_value(source, secret_name)
-  }), named)
+  source <- structure(
+    list(
+      source = name,
+      file = url,
+      access = list(by = "none"),
+      secrets = file.path(folder, "desk.env")
+    ),
+    class = "vetusta_source"
+  )
+  values <- stats::setNames(
+    lapply(named, function(secret_name) {
+      taken$values[[secret_name]] %||% secret_value(source, secret_name)
+    }),
+    named
+  )
   hidden <- as.character(unlist(values))
-  request <- list(method = if (is.null(body)) "GET" else "POST", body = body,
+  request <- list(
+    method = if (is.null(body)) "GET" else "POST",
+    body = body,
     url = fill_secrets(url, lapply(values, encode_plain)),
-    headers = c(list(Accept = "application/json, text/csv;q=0.8, */*;q=0.5"),
-      as.list(vapply(headers, fill_secrets, "", values = values))))
-  answer <- fetch_patiently(function() request, most_wait = 60, tries = 2,
-    secrets = function() hidden)
+    headers = c(
+      list(Accept = "application/json, text/csv;q=0.8, */*;q=0.5"),
+      as.list(vapply(headers, fill_secrets, "", values = values))
+    )
+  )
+  answer <- fetch_patiently(
+    function() request,
+    most_wait = 60,
+    tries = 2,
+    secrets = function() hidden
+  )
   if (judge_status(answer$status) != "good") {
-    vetusta_stop("draft", paste0("The service answers HTTP ", answer$status, ": ",
-      redact(body_excerpt(answer$body), hidden)), where = url,
+    vetusta_stop(
+      "draft",
+      paste0(
+        "The service answers HTTP ", answer$status, ": ",
+        redact(body_excerpt(answer$body), hidden)
+      ),
+      where = url,
       todo = if (answer$status %in% c(401, 403)) {
         "put the key where the service wants it, as {NAME} in --url or --header"
       } else {
         "look at the URL"
-      })
+      }
+    )
   }
   sample <- draft_sample(unpacked_body(answer$body, url), url)
   draft_card(list(sample), url, name, draft_request(url, headers, body))
@@ -85,14 +126,26 @@ collect_draft <- function(url, headers = character(), name = "new", folder = "."
 
 # Which secrets were removed from a draft, and where to store them.
 say_hidden <- function(secret) {
-  message(structure(class = c("vetusta_note", "message", "condition"), list(call = NULL,
-    message = paste0("note: a value looks like a key, and is not written into the card, which ",
-      "names it ", secret, "; keep it with: vetusta secrets set ", secret, "\n"))))
+  message(
+    structure(
+      class = c("vetusta_note", "message", "condition"),
+      list(
+        call = NULL,
+        message = paste0(
+          "note: a value looks like a key, and is not written into the ",
+          "card, which ", "names it ", secret,
+          "; keep it with: vetusta secrets set ", secret, "\n"
+        )
+      )
+    )
+  )
 }
 
 # Names of secrets that occur in texts as {NAME}.
 draft_secret_names <- function(texts) {
-  placeholders <- unlist(regmatches(texts, gregexpr("\\{[A-Z_][A-Z0-9_]*\\}", texts)))
+  placeholders <- unlist(
+    regmatches(texts, gregexpr("\\{[A-Z_][A-Z0-9_]*\\}", texts))
+  )
   unique(substr(placeholders, 2, nchar(placeholders) - 1))
 }
 
@@ -112,11 +165,25 @@ draft_request <- function(url, headers, body = NULL) {
   plain <- sub("[?#].*", "", url)
   origin <- sub("^(https?://[^/]*).*$", "\\1", plain)
   names <- sub("=.*", "", query)
-  values <- vapply(sub("^[^=]*=?", "", query), utils::URLdecode, "", USE.NAMES = FALSE)
+  values <- vapply(
+    sub("^[^=]*=?", "", query), utils::URLdecode, "",
+    USE.NAMES = FALSE
+  )
   secret <- grepl("^\\{[A-Z_][A-Z0-9_]*\\}$", values)
-  word <- ifelse(grepl("^(from|start|begins?|since|after|first)([_-]?(date|time|day))?$", names,
-    ignore.case = TRUE), "from", ifelse(grepl("^(to|until|end|before|last)([_-]?(date|time|day))?$",
-    names, ignore.case = TRUE), "to", NA))
+  word <- ifelse(
+    grepl(
+      "^(from|start|begins?|since|after|first)([_-]?(date|time|day))?$", names,
+      ignore.case = TRUE
+    ),
+    "from",
+    ifelse(
+      grepl(
+        "^(to|until|end|before|last)([_-]?(date|time|day))?$", names,
+        ignore.case = TRUE
+      ),
+      "to", NA
+    )
+  )
   type <- vapply(values, draft_type, "", USE.NAMES = FALSE)
   moves <- !secret & !is.na(word) & type %in% c(instant_types, "local")
   hidden <- c(secret, logical())
@@ -126,34 +193,66 @@ draft_request <- function(url, headers, body = NULL) {
   list(
     url = paste0("url: ", origin),
     access = draft_access(names[secret], values[secret], headers),
-    request = paste0("    request: ", sub(origin, "", plain, fixed = TRUE),
+    request = paste0(
+      "    request: ", sub(origin, "", plain, fixed = TRUE),
       if (length(kept)) paste0("?", paste(kept, collapse = "&")),
-      if (any(moves)) paste0("{", if (length(kept)) "&" else "?", paste(variable, collapse = ","),
-        "}"), "    # ? put {symbol} in place of the symbol",
-      if (!is.null(body)) paste0("\n    method: POST\n    body: ",
-        as.character(jsonlite::toJSON(body, auto_unbox = TRUE)))),
-    parameters = if (any(moves)) c("    parameters:",
-      paste0("      ", variable, ": {gives: ", word[moves], ", as: ", type[moves], "}   # ?"))
+      if (any(moves)) {
+        paste0(
+          "{", if (length(kept)) "&" else "?", paste(variable, collapse = ","),
+          "}"
+        )
+      },
+      "    # ? put {symbol} in place of the symbol",
+      if (!is.null(body)) {
+        paste0(
+          "\n    method: POST\n    body: ",
+          as.character(jsonlite::toJSON(body, auto_unbox = TRUE))
+        )
+      }
+    ),
+    parameters = if (any(moves)) {
+      c(
+        "    parameters:",
+        paste0(
+          "      ", variable, ": {gives: ", word[moves], ", as: ", type[moves],
+          "}   # ?"
+        )
+      )
+    }
   )
 }
 
 draft_access <- function(names, values, headers) {
   bare <- function(text) gsub("^.*\\{|\\}.*$", "", text)
   if (length(names)) {
-    return(paste0("access: {by: query, name: ", names[1], ", secret: ", bare(values[1]), "}"))
+    return(
+      paste0(
+        "access: {by: query, name: ", names[1], ", secret: ", bare(values[1]),
+        "}"
+      )
+    )
   }
   templated <- headers[grepl("\\{[A-Z_][A-Z0-9_]*\\}", headers)]
   if (!length(templated)) {
     return("access: {by: none}")
   }
   if (length(templated) == 2) {
-    return(paste0("access: {by: pair, names: [", paste(names(templated), collapse = ", "),
-      "], secrets: [", paste(bare(templated), collapse = ", "), "]}"))
+    return(
+      paste0(
+        "access: {by: pair, names: [",
+        paste(names(templated), collapse = ", "), "], secrets: [",
+        paste(bare(templated), collapse = ", "), "]}"
+      )
+    )
   }
   prefix <- sub("\\{.*", "", templated[[1]])
-  if (tolower(names(templated)[1]) == "authorization" && tolower(prefix) == "bearer ") {
+  if (tolower(names(templated)[1]) == "authorization" &&
+    tolower(prefix) == "bearer ") {
     return(paste0("access: {by: bearer, secret: ", bare(templated[[1]]), "}"))
   }
-  paste0("access: {by: header, name: ", names(templated)[1],
-    if (nzchar(prefix)) paste0(", prefix: \"", prefix, "\""), ", secret: ", bare(templated[[1]]), "}")
+  paste0(
+    "access: {by: header, name: ", names(templated)[1],
+    if (nzchar(prefix)) paste0(", prefix: \"", prefix, "\""), ", secret: ",
+    bare(templated[[1]]), "}"
+  )
 }

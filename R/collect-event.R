@@ -10,10 +10,16 @@ collect_safely <- function(run, queue, tally, event) {
   tryCatch(collect_event(run, queue, tally, event), error = function(e) {
     if (inherits(e, "vetusta_error")) stop(e)
     queue_drop(queue, event$chain)
-    reason <- paste("internal error:", redact(conditionMessage(e), run$secrets()))
+    reason <- paste(
+      "internal error:", redact(conditionMessage(e), run$secrets())
+    )
     tally <- collect_cut_short(run, tally, event$chain, event$response, reason)
-    tally$failed$todo[nrow(tally$failed)] <- paste0("run it again; if the error stays, report it ",
-      "with the card and the answer, which `vetusta try` shows")
+    tally$failed$todo[
+      nrow(tally$failed)
+    ] <- paste0(
+      "run it again; if the error stays, report it ",
+      "with the card and the answer, which `vetusta try` shows"
+    )
     tally
   })
 }
@@ -25,13 +31,17 @@ collect_event <- function(run, queue, tally, event) {
   }
   response <- event$response
   tally$in_a_row$unanswered <- 0
-  verdict <- if (response$status >= 400) query_refused(run$query, chain, response)
+  verdict <- if (response$status >= 400) {
+    query_refused(run$query, chain, response)
+  }
   if (!is.null(verdict)) {
     return(collect_verdict(run, queue, tally, chain, response, verdict))
   }
   if (says_nothing(run$query$dataset, chain, response)) {
-    return(chain_beyond(run, queue, tally, chain, response) %||%
-      collect_empty(run, tally, chain, response))
+    return(
+      chain_beyond(run, queue, tally, chain, response) %||%
+        collect_empty(run, tally, chain, response)
+    )
   }
   if (!is.na(event$spent)) queue_hold(queue, event$spent)
   if (is_part_of_bytes(response, chain)) {
@@ -39,18 +49,28 @@ collect_event <- function(run, queue, tally, event) {
   }
   switch(judge_status(response$status),
     good = collect_good(run, queue, tally, chain, response),
-    again = collect_again(run, queue, tally, chain, answer_text(run, response), response),
+    again = collect_again(
+      run, queue, tally, chain, answer_text(run, response), response
+    ),
     refused = collect_refused(run, queue, tally, chain, response),
     absent = chain_beyond(run, queue, tally, chain, response) %||%
-    chain_otherwise(run, queue, tally, chain, response) %||%
-      collect_failed(run, tally, chain, response, "absent",
-        paste0("the source has no ", chain$label, ": ", answer_text(run, response)),
-        "look at the symbol, or leave it out"),
+      chain_otherwise(run, queue, tally, chain, response) %||%
+      collect_failed(
+        run, tally, chain, response, "absent",
+        paste0(
+          "the source has no ", chain$label, ": ", answer_text(run, response)
+        ),
+        "look at the symbol, or leave it out"
+      ),
     wrong = chain_beyond(run, queue, tally, chain, response) %||%
       chain_otherwise(run, queue, tally, chain, response) %||%
-      collect_failed(run, tally, chain, response, "wrong",
-        paste0("the service did not accept the request: ", answer_text(run, response)),
-        "look at the query, and at the request in the source card")
+      collect_failed(
+        run, tally, chain, response, "wrong",
+        paste0(
+          "the service did not accept the request: ", answer_text(run, response)
+        ),
+        "look at the query, and at the request in the source card"
+      )
   )
 }
 
@@ -59,12 +79,22 @@ collect_event <- function(run, queue, tally, event) {
 collect_verdict <- function(run, queue, tally, chain, response, verdict) {
   journal_alone(run, chain, response, verdict$outcome, verdict$message)
   if (!is.null(verdict$failed)) {
-    return(collect_failed(run, tally, chain, response, "failed", verdict$failed, verdict$todo))
+    return(
+      collect_failed(
+        run, tally, chain, response, "failed", verdict$failed, verdict$todo
+      )
+    )
   }
   if (isTRUE(verdict$empty)) {
     against <- proof_against(chain$proof, chain$page)
-    claim_over(run, chain, notes = c(if (!length(against)) query_notes(run$query, chain),
-      incomplete_notes(run, chain, against)))
+    claim_over(
+      run,
+      chain,
+      notes = c(
+        if (!length(against)) query_notes(run$query, chain),
+        incomplete_notes(run, chain, against)
+      )
+    )
     if (length(against)) {
       return(collect_incomplete(run, tally, chain, against))
     }
@@ -97,12 +127,24 @@ chain_beyond <- function(run, queue, tally, chain, response) {
     return(NULL)
   }
   announced <- isTRUE(chain$announced)
-  if (!isTRUE(chain$beyond) && chain$attempt < if (announced) announced_tries else 2) {
-    return(collect_again(run, queue, tally, chain, answer_text(run, response), response))
+  if (!isTRUE(chain$beyond) &&
+    chain$attempt < if (announced) announced_tries else 2) {
+    return(
+      collect_again(
+        run, queue, tally, chain, answer_text(run, response), response
+      )
+    )
   }
   if (announced) {
-    return(collect_cut_short(run, tally, chain, response, paste0("page ", chain$page,
-      ", which the source announced, is not there: ", answer_text(run, response))))
+    return(
+      collect_cut_short(
+        run, tally, chain, response,
+        paste0(
+          "page ", chain$page, ", which the source announced, is not there: ",
+          answer_text(run, response)
+        )
+      )
+    )
   }
   pages <- tally$pages
   tally <- collect_empty(run, tally, chain, response)
@@ -117,7 +159,9 @@ collect_empty <- function(run, tally, chain, response) {
   page$cause <- "open"
   chain <- page_place(chain, page, run)
   tally <- tally_page(tally, collect_store(run, chain, response, page), page)
-  if (length(page$against)) tally <- collect_incomplete(run, tally, chain, page$against)
+  if (length(page$against)) {
+    tally <- collect_incomplete(run, tally, chain, page$against)
+  }
   collect_came(run, tally, chain, page)
 }
 
@@ -128,9 +172,11 @@ says_nothing <- function(dataset, chain, response) {
   if (is.null(nothing)) {
     return(FALSE)
   }
-  by_status <- response$status >= 400 && length(chain$symbols) < 2 &&
+  by_status <- response$status >= 400 &&
+    length(chain$symbols) < 2 &&
     as.character(response$status) %in% as.character(unlist(nothing))
-  bare <- response$status < 300 && length(response$body) < 16 &&
+  bare <- response$status < 300 &&
+    length(response$body) < 16 &&
     !nzchar(trimws(rawToChar(response$body[response$body != as.raw(0)])))
   by_status || (bare && "empty" %in% nothing)
 }
@@ -146,8 +192,13 @@ chain_restart <- function(run, queue, tally, chain, response) {
   if (!isTRUE(chain$resumed)) {
     return(NULL)
   }
-  journal_alone(run, chain, response, "retried",
-    paste("the place reached before is not known any more:", answer_text(run, response)))
+  journal_alone(
+    run, chain, response, "retried",
+    paste(
+      "the place reached before is not known any more:",
+      answer_text(run, response)
+    )
+  )
   run$sink$forget("reached", chain$start)
   fresh <- query_chain(run$query, chain$planned)
   fresh$claim <- chain$claim
@@ -161,8 +212,10 @@ chain_parted <- function(run, queue, tally, chain, response) {
   if (length(chain$symbols) < 2 || chain$page > 1) {
     return(NULL)
   }
-  journal_alone(run, chain, response, "cut",
-    paste0(answer_text(run, response), "; requested again in two halves"))
+  journal_alone(
+    run, chain, response, "cut",
+    paste0(answer_text(run, response), "; requested again in two halves")
+  )
   half <- seq_along(chain$symbols) <= length(chain$symbols) / 2
   for (part in list(chain$symbols[!half], chain$symbols[half])) {
     planned <- chain$planned
@@ -175,60 +228,103 @@ chain_parted <- function(run, queue, tally, chain, response) {
 }
 
 answer_text <- function(run, response) {
-  redact(paste0("HTTP ", response$status, " ", body_excerpt(response$body)), run$secrets())
+  redact(
+    paste0("HTTP ", response$status, " ", body_excerpt(response$body)),
+    run$secrets()
+  )
 }
 
 # The journal's row of a request, without secrets.
-journal_entry <- function(run, chain, response, outcome, rows = NA, message = NA) {
+journal_entry <- function(run, chain, response, outcome, rows = NA,
+                          message = NA) {
   secrets <- run$secrets()
-  list(run = run$name, symbol = chain$label, asked = chain$asked,
+  list(
+    run = run$name,
+    symbol = chain$label,
+    asked = chain$asked,
     seconds = response$seconds %||% (now_seconds() - chain$asked),
-    status = response$status, bytes = length(response$body), rows = rows, outcome = outcome,
-    url = redact(chain$request$url, secrets), message = redact(message, secrets))
+    status = response$status,
+    bytes = length(response$body),
+    rows = rows,
+    outcome = outcome,
+    url = redact(chain$request$url, secrets),
+    message = redact(message, secrets)
+  )
 }
 
 journal_alone <- function(run, chain, response, outcome, message) {
-  run$sink$journal(journal_entry(run, chain, response, outcome, message = message))
+  run$sink$journal(
+    journal_entry(run, chain, response, outcome, message = message)
+  )
 }
 
 # No answer. If other requests were answered, this request failed; if none was,
 # the service is down.
 collect_unanswered <- function(run, queue, tally, chain, reason) {
-  if (grepl("certificate", reason)) stop_network(run, as.character(reason), tries = chain$attempt)
+  if (grepl("certificate", reason)) {
+    stop_network(run, as.character(reason), tries = chain$attempt)
+  }
   if (is_for_good(reason)) {
-    todo <- if (grepl("larger than",
-      reason)) "request less at a time: a shorter window, fewer symbols or smaller pages"
-    else "check the URL in the card; where another origin is intended, write elsewhere: follow"
-    return(collect_failed(run, tally, chain, list(), "failed", as.character(reason), todo))
+    todo <- if (grepl("larger than", reason)) {
+      "request less at a time: a shorter window, fewer symbols or smaller pages"
+    } else {
+      paste0(
+        "check the URL in the card; where another origin is intended, ",
+        "write elsewhere: follow"
+      )
+    }
+    return(
+      collect_failed(
+        run, tally, chain, list(), "failed", as.character(reason), todo
+      )
+    )
   }
   # a service that answered before and is now unreachable is awaited by all
   # requests, for about a minute
   away <- tally$pages > 0 && grepl("connect|resolv", reason, ignore.case = TRUE)
   tries <- if (away) 8 else 5
   if (chain$attempt < tries) {
-    return(collect_again(run, queue, tally, chain, what = reason, tries = tries, hold = away))
+    return(
+      collect_again(
+        run, queue, tally, chain,
+        what = reason, tries = tries, hold = away
+      )
+    )
   }
   tally <- tally_row(tally, "unanswered")
-  if (tally$pages == 0 || away || tally$in_a_row$unanswered > 2) stop_network(run, reason, tries)
-  collect_failed(run, tally, chain, list(), "failed",
+  if (tally$pages == 0 || away || tally$in_a_row$unanswered > 2) {
+    stop_network(run, reason, tries)
+  }
+  collect_failed(
+    run, tally, chain, list(), "failed",
     paste0("no answer, ", tries, " times: ", reason),
-    "run it again later: it goes on")
+    "run it again later: it goes on"
+  )
 }
 
 # A transient error: retried after a pause, five times at most; a pause that the
 # service states takes precedence.
-collect_again <- function(run, queue, tally, chain, what, response = list(), tries = 5,
+collect_again <- function(run, queue, tally, chain, what, response = list(),
+                          tries = 5,
                           hold = identical(as.numeric(response$status), 429)) {
   journal_alone(run, chain, response, "retried", what)
   if (chain$attempt >= tries) {
     tally <- tally_row(tally, "stumbled")
     if (tally$in_a_row$stumbled > 4) stop_stumbling(run, tally, what)
-    return(collect_failed(run, tally, chain, response, "failed",
-      paste0("asked ", chain$attempt, " times, the last answer was: ", what),
-      "run it again later: it goes on"))
+    return(
+      collect_failed(
+        run, tally, chain, response, "failed",
+        paste0("asked ", chain$attempt, " times, the last answer was: ", what),
+        "run it again later: it goes on"
+      )
+    )
   }
   asked_for <- retry_after(response$headers %||% list())
-  pause <- if (is.na(asked_for)) retry_pause(chain$attempt) else asked_for + 0.05
+  pause <- if (is.na(asked_for)) {
+    retry_pause(chain$attempt)
+  } else {
+    asked_for + 0.05
+  }
   if (hold) queue_hold(queue, pause)
   chain$not_before <- now_seconds() + pause
   chain$attempt <- chain$attempt + 1
@@ -238,25 +334,41 @@ collect_again <- function(run, queue, tally, chain, what, response = list(), tri
 
 # Several requests in a row failed after all retries: the rest would only waste
 # requests.
-stop_stumbling <- function(run, tally, what, kind = "network", todo = "run it again later") {
-  vetusta_stop(kind,
+stop_stumbling <- function(run, tally, what, kind = "network",
+                           todo = "run it again later") {
+  vetusta_stop(
+    kind,
     paste0("The source ", run$source$source, " gives no usable answer: ", what),
-    where = paste0(origin_of(run$source$url), ", ", tally$in_a_row$stumbled,
-      " requests in a row, each tried several times"),
-      todo = paste0(todo, "; it goes on with what is missing"))
+    where = paste0(
+      origin_of(run$source$url), ", ", tally$in_a_row$stumbled,
+      " requests in a row, each tried several times"
+    ),
+    todo = paste0(todo, "; it goes on with what is missing")
+  )
 }
 
 stop_network <- function(run, what, tries = 5) {
-  vetusta_stop("network",
-    paste0("Nothing answers at the URL of the source ", run$source$source, ": ", what, "."),
-    where = paste0(origin_of(run$source$url),
-      if (tries > 1) paste0(", after ", tries, " tries")),
-    todo = paste0("look whether the service runs and the URL in the card is right; then run ",
-      "it again: it goes on"))
+  vetusta_stop(
+    "network",
+    paste0(
+      "Nothing answers at the URL of the source ", run$source$source, ": ",
+      what, "."
+    ),
+    where = paste0(
+      origin_of(run$source$url),
+      if (tries > 1) paste0(", after ", tries, " tries")
+    ),
+    todo = paste0(
+      "look whether the service runs and the URL in the card is right; ",
+      "then run ", "it again: it goes on"
+    )
+  )
 }
 
 collect_refused <- function(run, queue, tally, chain, response) {
-  if (is_token_access(run$source$access) && response$status == 401 && !chain$renewed) {
+  if (is_token_access(run$source$access) &&
+    response$status == 401 &&
+    !chain$renewed) {
     # the token expired early: a new one is requested once, also where several
     # requests used the old one
     if (identical(run$tokens$value, chain$token)) run$tokens$value <- NULL
@@ -272,11 +384,20 @@ stop_refused <- function(run, chain, response) {
   text <- answer_text(run, response)
   journal_alone(run, chain, response, "refused", text)
   names <- access_secrets(run$source$access)
-  todo <- if (length(names)) paste0("look whether ", paste(names, collapse = " and "),
-    " has a key that is valid for this")
-  else "the card has access none: check whether the service needs a key"
-  vetusta_stop("access", paste0("The source ", run$source$source, " refuses access: ", text),
-    where = paste0("dataset ", run$query$dataset$name, ", ", chain$label), todo = todo)
+  todo <- if (length(names)) {
+    paste0(
+      "look whether ", paste(names, collapse = " and "),
+      " has a key that is valid for this"
+    )
+  } else {
+    "the card has access none: check whether the service needs a key"
+  }
+  vetusta_stop(
+    "access",
+    paste0("The source ", run$source$source, " refuses access: ", text),
+    where = paste0("dataset ", run$query$dataset$name, ", ", chain$label),
+    todo = todo
+  )
 }
 
 collect_failed <- function(run, tally, chain, response, outcome, what, todo) {
@@ -284,7 +405,15 @@ collect_failed <- function(run, tally, chain, response, outcome, what, todo) {
   todo <- redact(todo, run$secrets())
   journal_alone(run, chain, response, outcome, what)
   # a symbol that the source does not have leaves no open window
-  claim_over(run, chain, notes = if (outcome != "absent") incomplete_notes(run, chain, what,
-    cause = "failed"))
-  tally_failed(tally, query_failed(run$query, chain), what, todo, outcome, chain$planned$keys)
+  claim_over(
+    run,
+    chain,
+    notes = if (outcome != "absent") {
+      incomplete_notes(run, chain, what, cause = "failed")
+    }
+  )
+  tally_failed(
+    tally, query_failed(run$query, chain), what, todo, outcome,
+    chain$planned$keys
+  )
 }

@@ -4,8 +4,10 @@
 job_store <- function(job, file) {
   run <- job$run
   dataset <- run$query$dataset
-  where <- paste0("source ", run$source$source, ", dataset ", dataset$name, ", the export of ",
-    job$chain$label)
+  where <- paste0(
+    "source ", run$source$source, ", dataset ", dataset$name,
+    ", the export of ", job$chain$label
+  )
   file <- plain_file(file, dataset$job$unpack %||% "none", where)
   open <- NULL
   keep <- function(decoded) {
@@ -24,12 +26,21 @@ job_store <- function(job, file) {
   }
   chain$cover <- c(chain$from, chain$to)
   chain$last <- TRUE
-  good <- open %||% data.frame(symbol = character(), time = numeric(), status = character())
-  claim_over(run, chain, covered = query_covered(run$query, chain, good, whole = TRUE),
-    notes = c(query_notes(run$query, chain),
-      incomplete_notes(run, chain, NULL, chain$rejected %||% 0)))
-  job$tally$empty <- c(job$tally$empty,
-    unique(tally_without(job$tally, query_without(run$query, chain))))
+  good <- open %||%
+    data.frame(symbol = character(), time = numeric(), status = character())
+  claim_over(
+    run,
+    chain,
+    covered = query_covered(run$query, chain, good, whole = TRUE),
+    notes = c(
+      query_notes(run$query, chain),
+      incomplete_notes(run, chain, NULL, chain$rejected %||% 0)
+    )
+  )
+  job$tally$empty <- c(
+    job$tally$empty,
+    unique(tally_without(job$tally, query_without(run$query, chain)))
+  )
 }
 
 # Secrets that the file repeats are removed from its rows.
@@ -42,43 +53,59 @@ without_secret_words <- function(lines, secrets) {
 
 # The reader of each file format.
 job_readers <- list(
-  csv = function(...) job_table(...), tsv = function(...) job_table(...),
+  csv = function(...) job_table(...),
+  tsv = function(...) job_table(...),
   "json-lines" = function(...) job_lines(...)
 )
 
 job_whole <- function(job, file, where, clean, keep) {
   if (file.size(file) > wire_bounds$body) {
-    stop_payload("The export is too large to be read at once.", where,
-      "use a shorter window, or lines of JSON or CSV where the service has them")
+    stop_payload(
+      "The export is too large to be read at once.", where,
+      "use a shorter window, or lines of JSON or CSV where the service has them"
+    )
   }
-  body <- without_secrets(readBin(file, "raw", file.size(file)), job$run$secrets())
+  body <- without_secrets(
+    readBin(file, "raw", file.size(file)), job$run$secrets()
+  )
   keep(job_decoded(job, body, where))
 }
 
 job_decoded <- function(job, body, where) {
-  decode_body(job$run$query$dataset, body, job$run$source, job$chain$known, where = where)
+  decode_body(
+    job$run$query$dataset, body, job$run$source, job$chain$known,
+    where = where
+  )
 }
 
 # The content of the file, decompressed if the service compressed it
 # (Content-Encoding).
 plain_file <- function(file, how, where) {
   if (how == "zip" && !is_gzip(readBin(file, "raw", 3))) {
-    return(utf8_file(unpack_file(file, paste0(file, ".zip.plain"), "zip", where),
-      paste0(file, ".utf8")))
+    return(
+      utf8_file(
+        unpack_file(file, paste0(file, ".zip.plain"), "zip", where),
+        paste0(file, ".utf8")
+      )
+    )
   }
   times <- 0
   while (is_gzip(readBin(file, "raw", 3)) && times < 2) {
     file <- unpack_file(file, paste0(file, ".plain"), "gzip", where)
     times <- times + 1
   }
-  if (how == "zip") file <- unpack_file(file, paste0(file, ".zip.plain"), "zip", where)
+  if (how == "zip") {
+    file <- unpack_file(file, paste0(file, ".zip.plain"), "zip", where)
+  }
   utf8_file(file, paste0(file, ".utf8"))
 }
 
 job_reader <- function(file) {
   connection <- file(file, "r")
-  list(read = function(n) suppressWarnings(readLines(connection, n, warn = FALSE)),
-    close = function() close(connection))
+  list(
+    read = function(n) suppressWarnings(readLines(connection, n, warn = FALSE)),
+    close = function() close(connection)
+  )
 }
 
 # Reads a table some ten thousand lines at a time, each part with the header
@@ -89,20 +116,30 @@ job_table <- function(job, file, where, clean, keep) {
   on.exit(lines_of$close())
   table <- dataset$table
   recode <- function(lines) {
-    if (is.null(table$encoding)) lines
-    else recoded(lines, table$encoding, where)
+    if (is.null(table$encoding)) {
+      lines
+    } else {
+      recoded(lines, table$encoding, where)
+    }
   }
   if (!is.null(table$skip)) lines_of$read(table$skip)
   # skip lines above the header
   repeat {
     first <- recode(lines_of$read(1))
     # an empty file with a header line expected is an export without rows
-    if (!length(first) && isFALSE(table$names)) return(invisible())
-    if (!length(first)) stop_payload("The export is empty.", where, "look at the query")
+    if (!length(first) && isFALSE(table$names)) {
+      return(invisible())
+    }
+    if (!length(first)) {
+      stop_payload("The export is empty.", where, "look at the query")
+    }
     bytes <- charToRaw(first)
-    if (identical(bytes[1:3], as.raw(c(0xef, 0xbb, 0xbf)))) first <- rawToChar(bytes[-(1:3)])
+    if (identical(bytes[1:3], as.raw(c(0xef, 0xbb, 0xbf)))) {
+      first <- rawToChar(bytes[-(1:3)])
+    }
     if (nzchar(trimws(first)) &&
-      (is.null(table$remark) || !startsWith(trimws(first, "left"), table$remark))) {
+      (is.null(table$remark) ||
+        !startsWith(trimws(first, "left"), table$remark))) {
       break
     }
   }
@@ -111,12 +148,22 @@ job_table <- function(job, file, where, clean, keep) {
   header <- if (table$names %||% TRUE) first
   ahead <- if (is.null(header)) first
   repeat {
-    lines <- clean(c(ahead, whole_lines(lines_of, job$run$query$dataset$job$piece %||% 20000)))
+    lines <- clean(
+      c(
+        ahead, whole_lines(lines_of, job$run$query$dataset$job$piece %||% 20000)
+      )
+    )
     ahead <- NULL
     if (!length(lines)) break
-    text <- paste0(paste(c(header, plain_lines(recode(lines), rest)), collapse = "\n"), "\n")
-    rows <- read_text_table(text = text, format = dataset$format, where = where, table = rest)
-    keep(decode_rows(dataset, rows, job$run$source$zone, where, job$chain$known))
+    text <- paste0(
+      paste(c(header, plain_lines(recode(lines), rest)), collapse = "\n"), "\n"
+    )
+    rows <- read_text_table(
+      text = text, format = dataset$format, where = where, table = rest
+    )
+    keep(
+      decode_rows(dataset, rows, job$run$source$zone, where, job$chain$known)
+    )
   }
 }
 
@@ -124,8 +171,10 @@ job_table <- function(job, file, where, clean, keep) {
 whole_lines <- function(lines_of, size) {
   lines <- lines_of$read(size)
   marks <- function(text) {
-    sum(nchar(text, "bytes") -
-    nchar(gsub("\"", "", text, fixed = TRUE, useBytes = TRUE), "bytes"))
+    sum(
+      nchar(text, "bytes") -
+        nchar(gsub("\"", "", text, fixed = TRUE, useBytes = TRUE), "bytes")
+    )
   }
   while (length(lines) && marks(lines) %% 2 == 1) {
     more <- lines_of$read(1)
@@ -138,9 +187,13 @@ whole_lines <- function(lines_of, size) {
 job_lines <- function(job, file, where, clean, keep) {
   lines_of <- job_reader(file)
   on.exit(lines_of$close())
-  while (length(lines <- lines_of$read(job$run$query$dataset$job$piece %||% 20000))) {
+  while (length(
+    lines <- lines_of$read(job$run$query$dataset$job$piece %||% 20000)
+  )) {
     lines <- clean(lines[nzchar(trimws(lines))])
-    if (length(lines)) keep(job_decoded(job, charToRaw(paste(lines, collapse = "\n")), where))
+    if (length(lines)) {
+      keep(job_decoded(job, charToRaw(paste(lines, collapse = "\n")), where))
+    }
   }
 }
 
@@ -153,13 +206,29 @@ job_piece <- function(job, decoded) {
   chain$cover <- NULL
   chain$last <- FALSE
   chain$windowed <- TRUE
-  page <- page_make(tidy$rows, tidy$rejected, count = decoded$rows, following = "piece",
-    says = list(against = if (length(tidy$others)) others_against(chain$symbols, tidy$others)))
+  page <- page_make(
+    tidy$rows,
+    tidy$rejected,
+    count = decoded$rows,
+    following = "piece",
+    says = list(
+      against = if (length(tidy$others)) {
+        others_against(chain$symbols, tidy$others)
+      }
+    )
+  )
   job$chain$proof <- proof_add(job$chain$proof, page, chain$page)
-  job$chain$rejected <- (chain$rejected %||% 0) + NROW(tidy$rows) - NROW(page$good)
+  job$chain$rejected <- (chain$rejected %||% 0) + NROW(tidy$rows) -
+    NROW(page$good)
   counts <- collect_store(run, chain, list(status = 200L, body = raw()), page)
-  job$tally <- collect_came(run, tally_page(job$tally, counts, page), chain, page)
+  job$tally <- collect_came(
+    run, tally_page(job$tally, counts, page), chain, page
+  )
   if (!is.null(tidy$rows[["status"]]) && !is.null(tidy$rows[["symbol"]])) {
-    as.data.frame(tidy$rows[tidy$rows$status %in% "provisional", c("symbol", "time", "status")])
+    as.data.frame(
+      tidy$rows[
+        tidy$rows$status %in% "provisional", c("symbol", "time", "status")
+      ]
+    )
   }
 }

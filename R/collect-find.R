@@ -25,11 +25,16 @@
 #' datasets_themes(basin)
 #' datasets_describe(basin, "LOCK_TRAFFIC")
 #' }
-datasets_find <- function(source, words = NULL, theme = NULL, language = "en", archive = NULL) {
+datasets_find <- function(source, words = NULL, theme = NULL, language = "en",
+                          archive = NULL) {
   check_source_kind(source)
   if (!is.null(words)) check_text(words, "words", several = TRUE)
-  datasets <- rbind(card_datasets(source, words, theme),
-    if (speaks_sdmx(source)) matching_flows(source, words, theme, language, archive))
+  datasets <- rbind(
+    card_datasets(source, words, theme),
+    if (speaks_sdmx(source)) {
+      matching_flows(source, words, theme, language, archive)
+    }
+  )
   datasets <- datasets[datasets$score > 0, ]
   as_rows(datasets[order(-datasets$score, datasets$dataset), ])
 }
@@ -41,17 +46,30 @@ card_datasets <- function(source, words, theme) {
   title <- vapply(known, function(dataset) dataset$title %||% NA_character_, "")
   shape <- vapply(known, function(dataset) dataset$shape, "")
   texts <- lapply(seq_len(n), function(i) {
-    list(id = gsub("[_-]", " ", names(known)[i]),
+    list(
+      id = gsub("[_-]", " ", names(known)[i]),
       title = list(en = title[[i]], source = source$title),
-      description = list(en = paste(shape[[i]], paste(names(known[[i]]$columns), collapse = " "))),
-      theme = NULL)
+      description = list(
+        en = paste(shape[[i]], paste(names(known[[i]]$columns), collapse = " "))
+      ),
+      theme = NULL
+    )
   })
   score <- rep(if (is.null(theme)) 1 else 0, n)
-  if (!is.null(words) && n) score <- score * vapply(texts, find_score, 1, words = find_words(words))
+  if (!is.null(words) && n) {
+    score <- score * vapply(texts, find_score, 1, words = find_words(words))
+  }
   none <- rep(NA_character_, n)
-  data.frame(source = rep(source$source, n), dataset = as.character(names(known)),
-    title = unname(title), shape = unname(shape),
-    theme = none, description = none, version = none, score = score)
+  data.frame(
+    source = rep(source$source, n),
+    dataset = as.character(names(known)),
+    title = unname(title),
+    shape = unname(shape),
+    theme = none,
+    description = none,
+    version = none,
+    score = score
+  )
 }
 
 matching_flows <- function(source, words, theme, language, archive) {
@@ -63,29 +81,48 @@ matching_flows <- function(source, words, theme, language, archive) {
   if (!is.null(words)) {
     texts <- lapply(seq_along(flows), function(i) {
       paths <- placed(id[i])
-      themes <- unlist(lapply(tree$categories,
-        function(group) if (any(startsWith(paths, group$path))) group$names))
-      list(id = gsub("_", " ", id[i]), title = flows[[i]]$names,
-        description = flows[[i]]$descriptions, theme = themes)
+      themes <- unlist(
+        lapply(
+          tree$categories,
+          function(group) if (any(startsWith(paths, group$path))) group$names
+        )
+      )
+      list(
+        id = gsub("_", " ", id[i]),
+        title = flows[[i]]$names,
+        description = flows[[i]]$descriptions,
+        theme = themes
+      )
     })
     score <- vapply(texts, find_score, 1, words = find_words(words))
   }
   if (!is.null(theme)) {
     paths <- vapply(tree$categories, `[[`, "", "path")
     if (!any(startsWith(paths, theme))) check_choice(theme, "theme", paths)
-    score[!vapply(id, function(name) any(startsWith(placed(name), theme)), TRUE)] <- 0
+    score[
+      !vapply(id, function(name) any(startsWith(placed(name), theme)), TRUE)
+    ] <-
+      0
   }
-  data.frame(source = rep(source$source, length(flows)), dataset = id,
+  data.frame(
+    source = rep(source$source, length(flows)),
+    dataset = id,
     title = vapply(flows, function(flow) in_language(flow$names, language), ""),
     shape = rep("observations", length(flows)),
     theme = vapply(id, function(name) paste(placed(name), collapse = ", "), ""),
-    description = vapply(flows, function(flow) in_language(flow$descriptions, language), ""),
-    version = vapply(flows, function(flow) flow$version %||% NA_character_, ""), score = score,
-    row.names = NULL)
+    description = vapply(
+      flows, function(flow) in_language(flow$descriptions, language), ""
+    ),
+    version = vapply(flows, function(flow) flow$version %||% NA_character_, ""),
+    score = score,
+    row.names = NULL
+  )
 }
 
 find_words <- function(words) {
-  words <- as.character(unlist(strsplit(tolower(paste(words, collapse = " ")), "[^[:alnum:]]+")))
+  words <- as.character(
+    unlist(strsplit(tolower(paste(words, collapse = " ")), "[^[:alnum:]]+"))
+  )
   words[nzchar(words)]
 }
 
@@ -93,42 +130,76 @@ find_words <- function(words) {
 # Every word must occur.
 find_score <- function(text, words) {
   weight <- c(id = 3, title = 3, theme = 1.5, description = 1)
-  each <- vapply(words, function(word) {
-    max(0, vapply(names(weight), function(place) {
-      tokens <- find_words(text[[place]])
-      if (!length(tokens)) return(0)
-      if (word %in% tokens) weight[[place]]
-      else if (any(startsWith(tokens, word))) weight[[place]] * 0.5
-      else if (nchar(word) > 3 && any(utils::adist(word,
-        tokens)[1, ] <= 1)) weight[[place]] * 0.25 else 0
-    }, 1))
-  }, 1)
+  each <- vapply(
+    words,
+    function(word) {
+      max(
+        0,
+        vapply(
+          names(weight),
+          function(place) {
+            tokens <- find_words(text[[place]])
+            if (!length(tokens)) {
+              return(0)
+            }
+            if (word %in% tokens) {
+              weight[[place]]
+            } else if (any(startsWith(tokens, word))) {
+              weight[[place]] * 0.5
+            } else if (nchar(word) > 3 &&
+              any(utils::adist(word, tokens)[1, ] <= 1)) {
+              weight[[place]] * 0.25
+            } else {
+              0
+            }
+          },
+          1
+        )
+      )
+    },
+    1
+  )
   if (any(each == 0)) 0 else sum(each)
 }
 
 in_language <- function(texts, language) label_in(as.list(texts), language)
 
 all_flows <- function(source, archive) {
-  document <- structure_get(source, sdmx_structure_url(source, "dataflow"), archive,
-    paste0("source ", source$source, ", its dataflows"))
-  if (is.null(document) || !length(document$flows)) vetusta_stop("argument",
-    paste0("The source ", source$source, " lists no datasets of the agency ", source$sdmx$agency,
-    "."), where = source$file, todo = "correct agency: in the card")
+  document <- structure_get(
+    source, sdmx_structure_url(source, "dataflow"), archive,
+    paste0("source ", source$source, ", its dataflows")
+  )
+  if (is.null(document) || !length(document$flows)) {
+    vetusta_stop(
+      "argument",
+      paste0(
+        "The source ", source$source, " lists no datasets of the agency ",
+        source$sdmx$agency, "."
+      ),
+      where = source$file, todo = "correct agency: in the card"
+    )
+  }
   document$flows
 }
 
 # Categories and the dataflows in them; a service may have none.
 theme_tree <- function(source, archive) {
-  ask <- function(kind,
-    references) {
-    tryCatch(structure_get(source,
-      sdmx_structure_url(source, kind, references = references), archive, paste0("source ",
-    source$source, ", its themes")), vetusta_error_payload = function(e) NULL)
+  ask <- function(kind, references) {
+    tryCatch(
+      structure_get(
+        source, sdmx_structure_url(source, kind, references = references),
+        archive, paste0("source ", source$source, ", its themes")
+      ),
+      vetusta_error_payload = function(e) NULL
+    )
   }
   scheme <- ask("categoryscheme", "none")
   placed <- ask("categorisation", "none")
-  list(categories = scheme$categories %||% list(),
-    placed = placed$categorisations %||% data.frame(flow = character(), category = character()))
+  list(
+    categories = scheme$categories %||% list(),
+    placed = placed$categorisations %||%
+      data.frame(flow = character(), category = character())
+  )
 }
 
 #' @rdname datasets_find
@@ -139,12 +210,26 @@ datasets_themes <- function(source, language = "en", archive = NULL) {
   check_sdmx(source)
   tree <- theme_tree(source, archive)
   paths <- vapply(tree$categories, `[[`, "", "path")
-  as_rows(data.frame(theme = paths,
-    title = vapply(tree$categories, function(branch) in_language(branch$names, language), ""),
+  as_rows(data.frame(
+    theme = paths,
+    title = vapply(
+      tree$categories, function(branch) in_language(branch$names, language), ""
+    ),
     level = lengths(strsplit(paths, ".", fixed = TRUE)),
-    datasets = vapply(paths,
+    datasets = vapply(
+      paths,
       function(path) {
-        length(unique(tree$placed$flow[tree$placed$category == path |
-        startsWith(tree$placed$category, paste0(path, "."))]))
-      }, 1L, USE.NAMES = FALSE)))
+        length(
+          unique(
+            tree$placed$flow[
+              tree$placed$category == path |
+                startsWith(tree$placed$category, paste0(path, "."))
+            ]
+          )
+        )
+      },
+      1L,
+      USE.NAMES = FALSE
+    )
+  ))
 }

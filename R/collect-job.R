@@ -22,13 +22,27 @@ collect_jobs <- function(run, queue, tally) {
   }
   waits <- !is.null(queue$job)
   queue$waits_for <- if (waits) "an export"
-  list(tally = tally, pause = if (waits) max(0, job$look_at - now_seconds()) else 0)
+  list(
+    tally = tally,
+    pause = if (waits) max(0, job$look_at - now_seconds()) else 0
+  )
 }
 
 job_make <- function(run, queue, chain) {
   pause <- time_interval(run$query$dataset$job$pause %||% "PT1S")$seconds
-  list2env(list(run = run, queue = queue, tally = NULL, chain = chain, note = NULL, look_at = 0,
-    pause = pause, until = now_seconds() + run$most_wait), parent = emptyenv())
+  list2env(
+    list(
+      run = run,
+      queue = queue,
+      tally = NULL,
+      chain = chain,
+      note = NULL,
+      look_at = 0,
+      pause = pause,
+      until = now_seconds() + run$most_wait
+    ),
+    parent = emptyenv()
+  )
 }
 
 collect_job <- function(job) {
@@ -39,8 +53,12 @@ collect_job <- function(job) {
     return(invisible())
   }
   job$chain$request$url <- note$link
-  tryCatch(job_store(job, file),
-    vetusta_error_payload = function(e) job_failed(job, list(), "payload", e$what, e$todo))
+  tryCatch(
+    job_store(job, file),
+    vetusta_error_payload = function(e) {
+      job_failed(job, list(), "payload", e$what, e$todo)
+    }
+  )
   beside <- list.files(dirname(file), full.names = TRUE)
   unlink(beside[startsWith(basename(beside), basename(file))])
   # the folder is removed unless it holds another export
@@ -61,8 +79,10 @@ job_noted <- function(job) {
 
 job_note <- function(job, look, link = NULL) {
   place <- list(look = look, link = link)
-  job$run$sink$note("job", job$chain$start,
-    as.character(jsonlite::toJSON(place[lengths(place) > 0], auto_unbox = TRUE)))
+  job$run$sink$note(
+    "job", job$chain$start,
+    as.character(jsonlite::toJSON(place[lengths(place) > 0], auto_unbox = TRUE))
+  )
   list(look = look, link = link %||% NA_character_)
 }
 
@@ -70,7 +90,9 @@ job_forget <- function(job) job$run$sink$forget("job", job$chain$start)
 
 # The failure of a job.
 job_failed <- function(job, answer, outcome, what, todo) {
-  job$tally <- collect_failed(job$run, job$tally, job$chain, answer, outcome, what, todo)
+  job$tally <- collect_failed(
+    job$run, job$tally, job$chain, answer, outcome, what, todo
+  )
   NULL
 }
 
@@ -80,21 +102,33 @@ job_ask <- function(job) {
   if (is.null(answer)) {
     return(NULL)
   }
-  look <- if (identical(rule$look, "location")) answer$headers[["location"]] %|else|%
-    function(url) {
-    absolute_url(url, answer$url)
-  } else job_member(answer, rule$ticket) %|else|% function(ticket) job_look_url(job, ticket)
+  look <- if (identical(rule$look, "location")) {
+    answer$headers[["location"]] %|else|%
+      function(url) {
+        absolute_url(url, answer$url)
+      }
+  } else {
+    job_member(answer, rule$ticket) %|else|%
+      function(ticket) job_look_url(job, ticket)
+  }
   if (!job_may_follow(job, look)) {
-    ticket <- if (!is.null(rule$ticket)) paste0(": there is no ticket at ", rule$ticket)
-    return(job_failed(job, answer, "payload",
-      paste0("the answer has no URL of the export", ticket),
-      "correct ticket: and look: in the card"))
+    ticket <- if (!is.null(rule$ticket)) {
+      paste0(": there is no ticket at ", rule$ticket)
+    }
+    return(
+      job_failed(
+        job, answer, "payload",
+        paste0("the answer has no URL of the export", ticket),
+        "correct ticket: and look: in the card"
+      )
+    )
   }
   job_note(job, look)
 }
 
 job_may_follow <- function(job, url) {
-  !is.null(url) && !is.na(url) &&
+  !is.null(url) &&
+    !is.na(url) &&
     may_follow(url, job$run$source$url, job$run$source$elsewhere)
 }
 
@@ -109,7 +143,11 @@ job_look_url <- function(job, ticket) {
 # again after a growing pause, as long as the run may wait.
 job_look <- function(job, note) {
   rule <- job$run$query$dataset$job
-  request <- list(url = note$look, method = "GET", headers = list(Accept = "application/json"))
+  request <- list(
+    url = note$look,
+    method = "GET",
+    headers = list(Accept = "application/json")
+  )
   answer <- job_fetch(job, request, "the export's state")
   if (is.null(answer)) {
     # an expired ticket is requested anew the next time
@@ -119,21 +157,36 @@ job_look <- function(job, note) {
   said <- job_state(answer, rule)
   if (said == "failed") {
     job_forget(job)
-    return(job_failed(job, answer, "failed", "the service reports that the export failed",
-      "request it again; a shorter window may help"))
+    return(
+      job_failed(
+        job, answer, "failed", "the service reports that the export failed",
+        "request it again; a shorter window may help"
+      )
+    )
   }
   if (said != "ready") {
     return(job_wait(job, note, retry_after(answer$headers)))
   }
   # without a link the file is at the polled URL
-  link <- if (is.null(rule$link)) note$look
-  else job_member(answer, rule$link) %|else|% function(link) {
-    absolute_url(link, note$look)
+  link <- if (is.null(rule$link)) {
+    note$look
+  } else {
+    job_member(answer, rule$link) %|else|%
+      function(link) {
+        absolute_url(link, note$look)
+      }
   }
   if (!job_may_follow(job, link)) {
-    return(job_failed(job, answer, "payload",
-      "the export's link is missing or leads to another place",
-      "check link: in the card; where another origin is intended, write elsewhere: follow"))
+    return(
+      job_failed(
+        job, answer, "payload",
+        "the export's link is missing or leads to another place",
+        paste0(
+          "check link: in the card; where another origin is intended, ",
+          "write elsewhere: follow"
+        )
+      )
+    )
   }
   job_note(job, note$look, link)
 }
@@ -155,16 +208,25 @@ job_wait <- function(job, note, asked_for) {
 # progress.
 job_state <- function(answer, job) {
   if (is.null(job$state)) {
-    return(if (identical(as.numeric(answer$status), 202)) "under way" else "ready")
+    return(
+      if (identical(as.numeric(answer$status), 202)) "under way" else "ready"
+    )
   }
   said <- job_member(answer, job$state)
-  if (identical(said, job$ready)) "ready"
-  else if (!is.null(job$failed) && identical(said, job$failed)) "failed" else "under way"
+  if (identical(said, job$ready)) {
+    "ready"
+  } else if (!is.null(job$failed) && identical(said, job$failed)) {
+    "failed"
+  } else {
+    "under way"
+  }
 }
 
 job_member <- function(answer, pointer) {
-  state <- tryCatch(decode_json(answer$body, c(value = pointer))$value,
-    vetusta_error_payload = function(e) NULL)
+  state <- tryCatch(
+    decode_json(answer$body, c(value = pointer))$value,
+    vetusta_error_payload = function(e) NULL
+  )
   member_text(state)
 }
 
@@ -176,23 +238,33 @@ job_fetch <- function(job, request, what, outcome = "asked") {
   job$chain$request$url <- request$url
   stumbled <- function(why, answer) {
     job$tally <- tally_again(job$tally)
-    journal_alone(run, job$chain, answer[c("status", "body")], "retried",
-      redact(why, run$secrets()))
+    journal_alone(
+      run, job$chain, answer[c("status", "body")], "retried",
+      redact(why, run$secrets())
+    )
   }
   fetch <- function() {
-    fetch_patiently(function() wire_signed(request, run$source, run$tokens), run$source$patience,
-      run$counter, most_wait = run$most_wait, secrets = run$secrets, stumbled = stumbled,
-      line = run$line, rest = run$rest)
+    fetch_patiently(
+      function() wire_signed(request, run$source, run$tokens),
+      run$source$patience, run$counter,
+      most_wait = run$most_wait,
+      secrets = run$secrets, stumbled = stumbled, line = run$line,
+      rest = run$rest
+    )
   }
   job$chain$asked <- now_seconds()
-  answer <- tryCatch({
-    answer <- fetch()
-    if (answer$status == 401 && is_token_access(run$source$access)) {
-      run$tokens$value <- NULL
+  answer <- tryCatch(
+    {
       answer <- fetch()
-    }
-    answer
-  }, vetusta_error_limit = identity, vetusta_error_network = identity)
+      if (answer$status == 401 && is_token_access(run$source$access)) {
+        run$tokens$value <- NULL
+        answer <- fetch()
+      }
+      answer
+    },
+    vetusta_error_limit = identity,
+    vetusta_error_network = identity
+  )
   if (inherits(answer, "vetusta_error_limit")) {
     return(job_later(job, answer$seconds))
   }
@@ -206,8 +278,10 @@ job_fetch <- function(job, request, what, outcome = "asked") {
     return(answer)
   }
   if (verdict == "refused") stop_refused(run, job$chain, answer)
-  job_failed(job, answer, verdict, paste0(what, ": ", answer_text(run, answer)),
-    "look at the request in the source card, or run it again later")
+  job_failed(
+    job, answer, verdict, paste0(what, ": ", answer_text(run, answer)),
+    "look at the request in the source card, or run it again later"
+  )
 }
 
 # The export will not be ready within this run; the next run resumes here.

@@ -10,19 +10,37 @@
 # `total` and number of `pages`, whether the page is `repeated`, and what is
 # `against` completeness. Collecting, exports and reparsing all make pages here.
 # Times as seconds are used often and so stored once.
-page_make <- function(rows, rejected = no_rejected_rows, count = NROW(rows), items = count,
-  notes = NULL, hash = NULL, following = NULL, halt = NULL, full = FALSE, probing = FALSE,
-  announced = FALSE, beyond = FALSE, says = list(), ...) {
+page_make <- function(rows, rejected = no_rejected_rows, count = NROW(rows),
+                      items = count, notes = NULL, hash = NULL,
+                      following = NULL, halt = NULL, full = FALSE,
+                      probing = FALSE, announced = FALSE, beyond = FALSE,
+                      says = list(), ...) {
   times <- finite_seconds(rows$time)
-  list(rows = rows, rejected = rejected, count = count, items = items, notes = notes, hash = hash,
-    following = following, halt = halt, full = full, probing = probing, announced = announced,
-    beyond = beyond, says = says, good = good_rows(rows, rejected),
-    times = times, edges = if (length(times)) ends_of(times), ...)
+  list(
+    rows = rows,
+    rejected = rejected,
+    count = count,
+    items = items,
+    notes = notes,
+    hash = hash,
+    following = following,
+    halt = halt,
+    full = full,
+    probing = probing,
+    announced = announced,
+    beyond = beyond,
+    says = says,
+    good = good_rows(rows, rejected),
+    times = times,
+    edges = if (length(times)) ends_of(times),
+    ...
+  )
 }
 
-no_rejected_rows <- data.frame(row = integer(), symbol = character(), time = numeric(),
-  place = character(),
-  reason = character(), detail = character())
+no_rejected_rows <- data.frame(
+  row = integer(), symbol = character(), time = numeric(), place = character(),
+  reason = character(), detail = character()
+)
 
 # The rows of a page that are stored.
 good_rows <- function(rows, rejected) {
@@ -30,44 +48,68 @@ good_rows <- function(rows, rejected) {
 }
 
 collect_good <- function(run, queue, tally, chain, response) {
-  where <- paste0("source ", run$source$source, ", dataset ", run$query$dataset$name, ", ",
-    chain$label, ", page ", chain$page)
-  page <- tryCatch(query_page(run$query, chain, response, where, run$calendar, tally$largest),
-    vetusta_error_payload = identity)
+  where <- paste0(
+    "source ", run$source$source, ", dataset ", run$query$dataset$name, ", ",
+    chain$label, ", page ", chain$page
+  )
+  page <- tryCatch(
+    query_page(run$query, chain, response, where, run$calendar, tally$largest),
+    vetusta_error_payload = identity
+  )
   if (inherits(page, "vetusta_error_payload")) {
     return(collect_spoilt(run, queue, tally, chain, response, page))
   }
   if (!is.null(page$actions)) page <- actions_applied(run, chain, page)
   # HTTP 202 without rows: the data is not ready yet
   if (identical(as.numeric(response$status), 202) && page$count == 0) {
-    return(collect_again(run, queue, tally, chain, "HTTP 202: not ready yet", response))
+    return(
+      collect_again(
+        run, queue, tally, chain, "HTTP 202: not ready yet", response
+      )
+    )
   }
   if (isTRUE(page$too_large)) {
     return(collect_smaller(run, queue, tally, chain, response))
   }
   if (is_unlikely_empty(chain, page)) {
-    return(collect_again(run, queue, tally, chain,
-      paste0("page ", chain$page, " has no rows, and the source said that there are more"),
-      response[c("body", "status")]))
+    return(
+      collect_again(
+        run, queue, tally, chain,
+        paste0(
+          "page ", chain$page,
+          " has no rows, and the source said that there are more"
+        ),
+        response[c("body", "status")]
+      )
+    )
   }
   chain$proof <- proof_add(chain$proof, page, chain$page)
   chain <- page_way(chain, page, run)
   passed <- !is.null(page$following) && page_ends(chain, page, run)
   if (passed) page["following"] <- list(NULL)
   # rows beyond the window are not needed for completeness
-  against <- if (passed) chain$proof$against
-  else if (is.null(page$following)) proof_against(chain$proof, chain$page)
-  page$against <- c(page$halt$what, against, if (is.null(page$following)) full_against(chain, page,
-    run))
+  against <- if (passed) {
+    chain$proof$against
+  } else if (is.null(page$following)) {
+    proof_against(chain$proof, chain$page)
+  }
+  page$against <- c(
+    page$halt$what, against,
+    if (is.null(page$following)) full_against(chain, page, run)
+  )
   # where paging cannot go on and nothing contradicts, the rows so far count as
   # covered
-  contradicts <- length(chain$proof$against) || (is.null(page$halt) && length(against))
+  contradicts <- length(chain$proof$against) ||
+    (is.null(page$halt) && length(against))
   page$cause <- if (contradicts) "open" else "failed"
   chain <- page_place(chain, page, run)
   last_wanted <- tally$pages + 1 >= run$most_pages
   if (!is.null(page$following)) {
-    if (last_wanted) queue$unfinished <- queue$unfinished + 1
-    else ask_following(run, queue, tally, chain, page)
+    if (last_wanted) {
+      queue$unfinished <- queue$unfinished + 1
+    } else {
+      ask_following(run, queue, tally, chain, page)
+    }
   }
   tally <- tally_page(tally, collect_store(run, chain, response, page), page)
   tally <- collect_came(run, tally, chain, page)
@@ -81,7 +123,8 @@ collect_good <- function(run, queue, tally, chain, response) {
 
 # Pages beyond the window are not requested, nor pages that can only be empty.
 page_ends <- function(chain, page, run) {
-  window_passed(chain, page, run) || (page$probing && window_full(chain, page, run))
+  window_passed(chain, page, run) ||
+    (page$probing && window_full(chain, page, run))
 }
 
 # Records for which symbols rows came and for which none exist.
@@ -91,7 +134,9 @@ collect_came <- function(run, tally, chain, page) {
     tally_came(tally, text_groups(page$good$symbol, lone = TRUE)$levels)
   }
   if (isTRUE(chain$last)) {
-    tally$empty <- c(tally$empty, unique(tally_without(tally, query_without(run$query, chain))))
+    tally$empty <- c(
+      tally$empty, unique(tally_without(tally, query_without(run$query, chain)))
+    )
   }
   tally
 }
@@ -124,66 +169,116 @@ chain_following <- function(chain, page) {
 collect_spoilt <- function(run, queue, tally, chain, response, error) {
   # an error in the body that asks to retry is treated like HTTP 503
   if (isTRUE(error$again)) {
-    return(collect_again(run, queue, tally, chain, redact(error$what, run$secrets()), response))
+    return(
+      collect_again(
+        run, queue, tally, chain, redact(error$what, run$secrets()), response
+      )
+    )
   }
   # an error about the request itself would come again
   tries <- if (isTRUE(error$spoilt) && tally$pages > 0) 5 else 3
   if (chain$attempt < tries && !identical(error$again, FALSE)) {
-    return(collect_again(run, queue, tally, chain, redact(error$what, run$secrets()),
-      response[c("body", "status")]))
+    return(
+      collect_again(
+        run, queue, tally, chain, redact(error$what, run$secrets()),
+        response[c("body", "status")]
+      )
+    )
   }
   tally <- tally_row(tally, "stumbled")
   if (tally$in_a_row$stumbled > 4) {
-    stop_stumbling(run, tally, redact(error$what, run$secrets()), "payload", error$todo)
+    stop_stumbling(
+      run, tally, redact(error$what, run$secrets()), "payload", error$todo
+    )
   }
-  collect_failed(run, tally, chain, response, "payload", paste0(error$what, " (", error$where, ")"),
-    error$todo)
+  collect_failed(
+    run, tally, chain, response, "payload",
+    paste0(error$what, " (", error$where, ")"), error$todo
+  )
 }
 
 # Stores everything of a page in one transaction.
 collect_store <- function(run, chain, response, page) {
   good <- page$good
-  entry <- journal_entry(run, chain, response, if (response$status >= 400) "end"
-  else "stored", rows = NROW(good),
+  entry <- journal_entry(
+    run,
+    chain,
+    response,
+    if (response$status >= 400) "end" else "stored",
+    rows = NROW(good),
     message = if (length(c(page$notes, page$against))) {
       paste(c(page$notes, page$against), collapse = "; ")
     } else {
       NA
-    })
+    }
+  )
   ended <- is.null(page$following)
   last <- ended && !length(page$against)
   chain$rejected <- (chain$rejected %||% 0) + NROW(page$rows) - NROW(good)
   came <- run$sink$now()
-  counts <- run$sink$put(list(
-    rows = query_parcel(run$query, chain, page, good), journal = entry, now = came,
-    again = chain$page == 1 && is_kept(run$query) &&
-    isTRUE(chain$from > as.numeric(run$query$from)),
-    rejected = page_rejects(page, chain, run),
-    covered = query_covered(run$query, chain, good, whole = last && !isTRUE(page$full)),
-    listing = if (is.null(chain$from)) {
-      list(planned = planned_key(chain$planned), page = chain$page,
-        last = last && !isTRUE(page$full))
-    },
-    notes = c(page_notes(chain, page),
-      if (last && !isTRUE(page$full)) query_notes(run$query, chain),
-      if (ended) incomplete_notes(run, chain, page$against, chain$rejected, page$cause)),
-    raw = if (run$sink$keep_raw && length(response$body)) raw_page(run, chain, response$body, came),
-    claims = if (ended) run$sink$ending(chain$claim)
-  ), page)
-  c(counts, doubled = max(0, NROW(good) - sum(counts[c("new", "changed", "unchanged")])))
+  counts <- run$sink$put(
+    list(
+      rows = query_parcel(run$query, chain, page, good),
+      journal = entry,
+      now = came,
+      again = chain$page == 1 &&
+        is_kept(run$query) &&
+        isTRUE(chain$from > as.numeric(run$query$from)),
+      rejected = page_rejects(page, chain, run),
+      covered = query_covered(
+        run$query,
+        chain,
+        good,
+        whole = last && !isTRUE(page$full)
+      ),
+      listing = if (is.null(chain$from)) {
+        list(
+          planned = planned_key(chain$planned),
+          page = chain$page,
+          last = last && !isTRUE(page$full)
+        )
+      },
+      notes = c(
+        page_notes(chain, page),
+        if (last && !isTRUE(page$full)) query_notes(run$query, chain),
+        if (ended) {
+          incomplete_notes(run, chain, page$against, chain$rejected, page$cause)
+        }
+      ),
+      raw = if (run$sink$keep_raw && length(response$body)) {
+        raw_page(run, chain, response$body, came)
+      },
+      claims = if (ended) run$sink$ending(chain$claim)
+    ),
+    page
+  )
+  c(
+    counts,
+    doubled = max(0, NROW(good) - sum(counts[c("new", "changed", "unchanged")]))
+  )
 }
 
 # The place reached, where it is a URL: the next run continues there.
 page_notes <- function(chain, page) {
-  if (chain$windowed || (is.null(page$following) && chain$page == 1 && !chain$resumed)) {
+  if (chain$windowed ||
+    (is.null(page$following) && chain$page == 1 && !chain$resumed)) {
     return(NULL)
   }
   place <- if (!is.null(page$following)) {
-    list(key = chain$key, from = chain$from, to = chain$to, following = page$following,
-      page = chain$page + 1, before = chain$before + page$count,
-      announced = page$announced, rejected = chain$rejected, came = chain$proof$came,
-      total = chain$proof$total, pages = chain$proof$pages,
-      against = paste(chain$proof$against, collapse = "; "))
+    list(
+      key = chain$key,
+      from = chain$from,
+      to = chain$to,
+      following = page$following,
+      page = chain$page + 1,
+      before = chain$before + page$count,
+      announced = page$announced,
+      rejected = chain$rejected,
+      came = chain$proof$came,
+      total = chain$proof$total,
+      pages = chain$proof$pages,
+      against = paste(chain$proof$against, collapse = "; ")
+    )
   }
   value <- if (!is.null(place)) record_texts(place[lengths(place) > 0])
   list(list(kind = "reached", key = chain$start, value = value))
@@ -197,10 +292,16 @@ page_rejects <- function(page, chain, run) {
     return(rejected[-1])
   }
   n <- length(page$notes)
-  rbind(rejected[-1],
-    data.frame(symbol = rep(chain$label, n), time = rep(NA_real_, n),
+  rbind(
+    rejected[-1],
+    data.frame(
+      symbol = rep(chain$label, n),
+      time = rep(NA_real_, n),
       place = rep(paste("page", chain$page), n),
-    reason = page$notes, detail = rep(NA_character_, n)))
+      reason = page$notes,
+      detail = rep(NA_character_, n)
+    )
+  )
 }
 
 # The page as it came, without secrets, with the details of its request.
@@ -208,35 +309,66 @@ raw_page <- function(run, chain, body, came) {
   body <- redact_bytes(body, run$secrets())
   known <- chain$known
   known[c("from", "to")] <- lapply(known[c("from", "to")], function(x) {
-    if (is.null(x)) NULL
-    else as.numeric(x)
+    if (is.null(x)) NULL else as.numeric(x)
   })
   query <- run$query
-  about <- list(shape = query$dataset$shape, symbols = I(as.character(chain$symbols)),
+  about <- list(
+    shape = query$dataset$shape,
+    symbols = I(as.character(chain$symbols)),
     interval = query$interval$iso,
-    session = query$session, page = chain$page, came = format_exact(came), label = chain$label,
-    known = known[lengths(known) > 0])
-  list(hash = content_hash(body),
-    about = as.character(jsonlite::toJSON(about, auto_unbox = TRUE, digits = NA)), body = body)
+    session = query$session,
+    page = chain$page,
+    came = format_exact(came),
+    label = chain$label,
+    known = known[lengths(known) > 0]
+  )
+  list(
+    hash = content_hash(body),
+    about = as.character(
+      jsonlite::toJSON(about, auto_unbox = TRUE, digits = NA)
+    ),
+    body = body
+  )
 }
 
 # A decoded body of a source without its own protocol as a page.
 #' @export
-query_page.default <- function(query, chain, response, where, calendar, largest) {
+query_page.default <- function(query, chain, response, where, calendar,
+                               largest) {
   dataset <- query$dataset
   # HTTP 204, or 202 without a body: no rows and no statement about totals
-  bare <- response$status == 204 || (response$status == 202 && !length(response$body))
-  decoded <- if (bare) list(columns = empty_columns(dataset), rejected = no_wrong_values, rows = 0L)
-  else decode_body(dataset, response$body, query$source, chain$known, dataset$reading$members,
-    where)
+  bare <- response$status == 204 ||
+    (response$status == 202 && !length(response$body))
+  decoded <- if (bare) {
+    list(
+      columns = empty_columns(dataset),
+      rejected = no_wrong_values,
+      rows = 0L
+    )
+  } else {
+    decode_body(
+      dataset, response$body, query$source, chain$known,
+      dataset$reading$members, where
+    )
+  }
   tidy <- query_tidy(query, calendar, chain$symbols, decoded)
   edges <- if (identical(dataset$next_page$by, "time")) {
     time_edges(tidy$rows$time %||% tidy$rows$period)
   }
-  reported <- c(page_said(dataset, decoded$members, response$headers), list(headers = response$headers,
-    rows = decoded$items %||% decoded$rows, number = chain$page, before = chain$before,
-    last = decoded$last,
-    newest = edges[2], oldest = edges[1], largest = largest, longest = chain$longest))
+  reported <- c(
+    page_said(dataset, decoded$members, response$headers),
+    list(
+      headers = response$headers,
+      rows = decoded$items %||% decoded$rows,
+      number = chain$page,
+      before = chain$before,
+      last = decoded$last,
+      newest = edges[2],
+      oldest = edges[1],
+      largest = largest,
+      longest = chain$longest
+    )
+  )
   hash <- page_hash(decoded)
   repeated <- length(hash) > 0 && hash %in% chain$hashes
   bounded <- !is.null(reported$total) || !is.null(reported$pages)
@@ -245,22 +377,43 @@ query_page.default <- function(query, chain, response, where, calendar, largest)
   # three repetitions decide
   stuck <- repeated && identical(rep(hash, 2), rev(chain$hashes)[1:2])
   following <- if (!repeated || (bounded && !beyond && !stuck)) {
-    next_value <- page_rule(dataset, query$source$zone)(chain$request$url, reported)
-    following_page(query$source, chain, next_value, where, by = dataset$next_page$by)
+    next_value <- page_rule(dataset, query$source$zone)(
+      chain$request$url, reported
+    )
+    following_page(
+      query$source, chain, next_value, where,
+      by = dataset$next_page$by
+    )
   }
   full <- answer_is_full(dataset, reported)
   page_make(
-    tidy$rows, tidy$rejected, count = reported$rows, hash = hash,
+    tidy$rows,
+    tidy$rejected,
+    count = reported$rows,
+    hash = hash,
     notes = c(tidy$notes, if (repeated) "an earlier page was repeated"),
-    following = following$url, halt = following$halt, full = full,
+    following = following$url,
+    halt = following$halt,
+    full = full,
     # a page that is requested only to see whether there is one
-    probing = !bounded && is.null(reported$more) && reported$rows < (dataset$largest_page %||% Inf),
-    announced = is_announced(dataset, reported), beyond = beyond,
-    says = list(total = page_total(reported, response), pages = reported$pages,
-      repeated = repeated, against = c(partial_against(response, reported, following$url),
-        if (repeated && !bounded) repeated_against(chain, hash, reported, dataset),
+    probing = !bounded &&
+      is.null(reported$more) &&
+      reported$rows < (dataset$largest_page %||% Inf),
+    announced = is_announced(dataset, reported),
+    beyond = beyond,
+    says = list(
+      total = page_total(reported, response),
+      pages = reported$pages,
+      repeated = repeated,
+      against = c(
+        partial_against(response, reported, following$url),
+        if (repeated && !bounded) {
+          repeated_against(chain, hash, reported, dataset)
+        },
         empty_against(chain, reported, bare),
-        if (length(tidy$others)) others_against(chain$symbols, tidy$others)))
+        if (length(tidy$others)) others_against(chain$symbols, tidy$others)
+      )
+    )
   )
 }
 
@@ -277,23 +430,33 @@ partial_against <- function(response, reported, following) {
   }
   range <- content_range(response)
   if (is.null(range$total) || range$to + 1 < range$total) {
-    paste0("HTTP 206: the answer is partial",
-      if (!is.null(range$total)) paste0(", which ends at ", range$to, " of ", range$total, " ",
-        range$unit))
+    paste0(
+      "HTTP 206: the answer is partial",
+      if (!is.null(range$total)) {
+        paste0(
+          ", which ends at ", range$to, " of ", range$total, " ", range$unit
+        )
+      }
+    )
   }
 }
 
 # A full answer without pages, whose window may contain more rows.
 full_against <- function(chain, page, run) {
-  if (isTRUE(page$full) && !window_full(chain, page, run) && !window_dense(chain, page, run)) {
-    paste0("the answer has ", counted(page$count, "row"),
-      ", the most that an answer can have: some may be missing")
+  if (isTRUE(page$full) &&
+    !window_full(chain, page, run) &&
+    !window_dense(chain, page, run)) {
+    paste0(
+      "the answer has ", counted(page$count, "row"),
+      ", the most that an answer can have: some may be missing"
+    )
   }
 }
 
 # A page that the source counted is empty, or did not come.
 empty_against <- function(chain, reported, bare) {
-  if (isTRUE(chain$announced) && reported$rows == 0 &&
+  if (isTRUE(chain$announced) &&
+    reported$rows == 0 &&
     (bare || length(reported$pages))) {
     paste0("page ", chain$page, ", which the source announced, has no rows")
   }
@@ -303,9 +466,11 @@ empty_against <- function(chain, reported, bare) {
 # number. A repeated first page means that the service ignores the page
 # parameter.
 repeated_against <- function(chain, hash, reported, dataset) {
-  last_again <- chain$page > 2 && identical(hash, chain$hashes[length(chain$hashes)])
+  last_again <- chain$page > 2 &&
+    identical(hash, chain$hashes[length(chain$hashes)])
   counted <- (dataset$next_page$by %||% "none") %in% c("page", "offset", "time")
-  if (counted && (last_again || reported$rows < (dataset$largest_page %||% 0))) {
+  if (counted &&
+    (last_again || reported$rows < (dataset$largest_page %||% 0))) {
     return(NULL)
   }
   paste0("page ", chain$page, " has the rows of a page before it")
@@ -316,13 +481,16 @@ others_against <- function(symbols, others) {
 }
 
 few_words <- function(words, most = 3) {
-  paste0(paste(utils::head(words, most), collapse = ", "),
-    if (length(words) > most) paste(" and", length(words) - most, "more"))
+  paste0(
+    paste(utils::head(words, most), collapse = ", "),
+    if (length(words) > most) paste(" and", length(words) - most, "more")
+  )
 }
 
 # An answer without pages that has as many rows as an answer can have.
 answer_is_full <- function(dataset, page) {
-  is.null(dataset$job) && (dataset$next_page$by %||% "none") == "none" &&
+  is.null(dataset$job) &&
+    (dataset$next_page$by %||% "none") == "none" &&
     !is.null(dataset$largest_page) &&
     page$rows >= dataset$largest_page
 }
@@ -330,16 +498,25 @@ answer_is_full <- function(dataset, page) {
 # Identifies a page by its number of rows and its first and last ones.
 page_hash <- function(decoded) {
   few <- min(3, decoded$rows)
-  ends <- unique(c(seq_len(few), seq(max(1, decoded$rows - 2), length.out = few)))
+  ends <- unique(
+    c(seq_len(few), seq(max(1, decoded$rows - 2), length.out = few))
+  )
   if (decoded$rows > 0) {
-    content_hash(serialize(c(decoded$rows, lapply(decoded$columns, `[`, ends)), NULL))
+    content_hash(
+      serialize(c(decoded$rows, lapply(decoded$columns, `[`, ends)), NULL)
+    )
   }
 }
 
 # The oldest and newest time of a page; NULL without rows.
 time_edges <- function(time) {
-  seconds <- finite_seconds(if (inherits(time, "POSIXct")) time
-  else if (inherits(time, "Date")) as.numeric(time) * 86400)
+  seconds <- finite_seconds(
+    if (inherits(time, "POSIXct")) {
+      time
+    } else if (inherits(time, "Date")) {
+      as.numeric(time) * 86400
+    }
+  )
   if (length(seconds)) utc(ends_of(seconds))
 }
 

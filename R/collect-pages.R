@@ -23,7 +23,11 @@ collect_pages <- function(plan) {
   tally <- tally_make()
   following <- function() {
     while (!sink$waiting() && (queue_left(queue) || run$line$active > 0L)) {
-      pause <- if (run$line$active == 0L) collect_start(run, queue, tally) else 1
+      pause <- if (run$line$active == 0L) {
+        collect_start(run, queue, tally)
+      } else {
+        1
+      }
       line_run(run$line, pause)
       while (!is.null(event <- queue_event_next(queue))) {
         tally <<- collect_safely(run, queue, tally, event)
@@ -65,9 +69,14 @@ collect_reparse <- function(source, dataset, archive) {
   check_archive(archive)
   kept <- store_raw(archive, source$source, dataset)
   if (!nrow(kept) || is.null(source$datasets[[dataset]])) {
-    vetusta_stop("argument",
-      paste0("The archive keeps no raw page of the dataset ", dataset, " of ", source$source, "."),
-      where = archive$path, todo = "collect with --raw first")
+    vetusta_stop(
+      "argument",
+      paste0(
+        "The archive keeps no raw page of the dataset ", dataset, " of ",
+        source$source, "."
+      ),
+      where = archive$path, todo = "collect with --raw first"
+    )
   }
   tally <- tally_make()
   for (i in seq_len(nrow(kept))) {
@@ -76,10 +85,14 @@ collect_reparse <- function(source, dataset, archive) {
     run <- run_make(query, archive_sink(archive, query))
     body <- store_raw_body(archive, kept$journal[i])
     if (content_hash(body) != kept$hash[i]) {
-      tally <- tally_failed(tally, dataset, paste0("raw page ", kept$journal[i], " is damaged"),
-        "collect it again", "damaged")
+      tally <- tally_failed(
+        tally, dataset, paste0("raw page ", kept$journal[i], " is damaged"),
+        "collect it again", "damaged"
+      )
     } else {
-      tally <- reparse_page(run, tally, about, body, paste0("raw page ", kept$journal[i]))
+      tally <- reparse_page(
+        run, tally, about, body, paste0("raw page ", kept$journal[i])
+      )
     }
   }
   run$sink$settle()
@@ -88,15 +101,29 @@ collect_reparse <- function(source, dataset, archive) {
 
 reparse_query <- function(source, dataset, about) {
   kind <- if (gives_bars(dataset)) "bars" else "rows"
-  new_query(kind, source = source, dataset = dataset, symbols = about$symbols,
-    session = about$session, notes = character(),
-    interval = if (length(about$interval)) time_interval(about$interval))
+  new_query(
+    kind,
+    source = source,
+    dataset = dataset,
+    symbols = about$symbols,
+    session = about$session,
+    notes = character(),
+    interval = if (length(about$interval)) time_interval(about$interval)
+  )
 }
 
 reparse_page <- function(run, tally, about, body, label) {
-  chain <- list(known = about$known, symbols = about$symbols, label = label,
-    page = about$page %||% 1, start = label, came = as.numeric(about$came))
-  decode <- function() decode_body(run$query$dataset, body, run$source, chain$known, where = label)
+  chain <- list(
+    known = about$known,
+    symbols = about$symbols,
+    label = label,
+    page = about$page %||% 1,
+    start = label,
+    came = as.numeric(about$came)
+  )
+  decode <- function() {
+    decode_body(run$query$dataset, body, run$source, chain$known, where = label)
+  }
   decoded <- tryCatch(decode(), vetusta_error_payload = identity)
   if (inherits(decoded, "vetusta_error_payload")) {
     return(tally_failed(tally, label, decoded$what, decoded$todo, "payload"))
@@ -105,13 +132,21 @@ reparse_page <- function(run, tally, about, body, label) {
   tidy <- query_tidy(run$query, run$calendar, chain$symbols, decoded)
   page <- page_make(tidy$rows, tidy$rejected)
   # rows are known from the arrival of their page
-  counts <- run$sink$ended(list(rows = query_parcel(run$query, chain, page, page$good),
-    rejected = page_rejects(page, chain, run), now = as.numeric(about$came), as_came = TRUE))
+  counts <- run$sink$ended(
+    list(
+      rows = query_parcel(run$query, chain, page, page$good),
+      rejected = page_rejects(page, chain, run),
+      now = as.numeric(about$came),
+      as_came = TRUE
+    )
+  )
   tally <- tally_page(tally, counts, page)
   against <- page_against(page, chain$page)
   if (length(against)) {
-    tally <- tally_failed(tally, label, paste(against, collapse = "; "),
-      "correct the card, and read the pages again", "incomplete")
+    tally <- tally_failed(
+      tally, label, paste(against, collapse = "; "),
+      "correct the card, and read the pages again", "incomplete"
+    )
   }
   tally
 }

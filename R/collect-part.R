@@ -8,14 +8,21 @@ content_range <- function(response) {
   if (is.null(said)) {
     return(list())
   }
-  part <- regmatches(said, regexec("^ *([a-zA-Z]+)?[ =]*([0-9]+)-([0-9]+)/([0-9]+|[*]) *$",
-    said))[[1]]
+  part <- regmatches(
+    said, regexec("^ *([a-zA-Z]+)?[ =]*([0-9]+)-([0-9]+)/([0-9]+|[*]) *$", said)
+  )[[
+    1
+  ]]
   if (!length(part)) {
     return(list())
   }
   total <- suppressWarnings(as.numeric(part[5]))
-  list(unit = if (nzchar(part[2])) tolower(part[2]) else "items", from = as.numeric(part[3]),
-    to = as.numeric(part[4]), total = if (!is.na(total)) total)
+  list(
+    unit = if (nzchar(part[2])) tolower(part[2]) else "items",
+    from = as.numeric(part[3]),
+    to = as.numeric(part[4]),
+    total = if (!is.na(total)) total
+  )
 }
 
 # The largest number of rows that a range of rows states.
@@ -43,30 +50,55 @@ collect_part <- function(run, queue, tally, chain, response) {
     return(whole(response$body))
   }
   if (response$status == 416) {
-    return(if (is.null(part$total)) whole(part$body)
-    else collect_smaller(run, queue, tally, chain, response, "the rest of it was refused"))
+    return(
+      if (is.null(part$total)) {
+        whole(part$body)
+      } else {
+        collect_smaller(
+          run, queue, tally, chain, response, "the rest of it was refused"
+        )
+      }
+    )
   }
   # byte ranges count compressed bytes, so they are used only for uncompressed
   # answers
   plain <- is.null(response$headers[["content-encoding"]]) ||
     isTRUE(length(response$body) == range$to - range$from + 1)
-  follows <- identical(range$unit, "bytes") && range$from == (part$at %||% 0) &&
-    range$to >= range$from && plain
+  follows <- identical(range$unit, "bytes") &&
+    range$from == (part$at %||% 0) &&
+    range$to >= range$from &&
+    plain
   if (!follows) {
-    return(collect_smaller(run, queue, tally, chain, response, "the rest of it does not follow"))
+    return(
+      collect_smaller(
+        run, queue, tally, chain, response, "the rest of it does not follow"
+      )
+    )
   }
   body <- c(part$body, response$body)
   if (!is.null(range$total) && range$to + 1 >= range$total) {
     return(whole(body))
   }
-  journal_alone(run, chain, response, "part", paste0("bytes ", number_text(range$from), " to ",
-    number_text(range$to), " of ", if (is.null(range$total)) "an unknown number"
-    else number_text(range$total)))
+  journal_alone(
+    run, chain, response, "part",
+    paste0(
+      "bytes ", number_text(range$from), " to ", number_text(range$to), " of ",
+      if (is.null(range$total)) {
+        "an unknown number"
+      } else {
+        number_text(range$total)
+      }
+    )
+  )
   tag <- response$headers[["etag"]]
   chain$part <- list(body = body, at = range$to + 1, total = range$total)
-  chain$request$headers[["Range"]] <- paste0("bytes=", number_text(range$to + 1), "-")
+  chain$request$headers[[
+    "Range"
+  ]] <- paste0("bytes=", number_text(range$to + 1), "-")
   chain$request$headers[["Accept-Encoding"]] <- "identity"
-  if (!is.null(tag) && !startsWith(tag, "W/")) chain$request$headers[["If-Range"]] <- tag
+  if (!is.null(tag) && !startsWith(tag, "W/")) {
+    chain$request$headers[["If-Range"]] <- tag
+  }
   chain$attempt <- 1
   queue_back(queue, chain)
   tally
@@ -75,10 +107,14 @@ collect_part <- function(run, queue, tally, chain, response) {
 # Splits a request whose answer is partial into two: by symbols, codes or time.
 # A request that cannot be split leaves its window open.
 collect_smaller <- function(run, queue, tally, chain, response,
-  why = "the service gives no more in a single answer") {
+                            why = paste0(
+                              "the service gives no more in a ", "single answer"
+                            )) {
   chain$request$headers[c("Range", "If-Range", "Accept-Encoding")] <- NULL
   chain$part <- NULL
-  reason <- paste0("HTTP ", response$status, ": the answer is partial, and ", why)
+  reason <- paste0(
+    "HTTP ", response$status, ": the answer is partial, and ", why
+  )
   parts <- query_refused(run$query, chain, list(status = 413, body = raw()))
   if (!is.null(parts) && is.null(parts$failed)) {
     return(collect_verdict(run, queue, tally, chain, response, parts))
@@ -93,15 +129,21 @@ collect_smaller <- function(run, queue, tally, chain, response,
 chain_halved <- function(run, queue, tally, chain, response) {
   query <- run$query
   length <- (chain$to %||% 0) - (chain$from %||% 0)
-  if (is.null(chain$from) || chain$page > 1 || !has_window(query$dataset) ||
+  if (is.null(chain$from) ||
+    chain$page > 1 ||
+    !has_window(query$dataset) ||
     length < max(2, 2 * (query$interval$seconds %||% 86400) %|na|% 86400)) {
     return(NULL)
   }
   zone <- query$source$zone
   middle <- floor(chain$from + length / 2)
-  if (length > 3 * 86400) middle <- as.numeric(time_local(local_day(utc(middle), zone), 0, zone))
-  journal_alone(run, chain, response, "cut",
-    paste0(answer_text(run, response), "; requested again in two halves"))
+  if (length > 3 * 86400) {
+    middle <- as.numeric(time_local(local_day(utc(middle), zone), 0, zone))
+  }
+  journal_alone(
+    run, chain, response, "cut",
+    paste0(answer_text(run, response), "; requested again in two halves")
+  )
   tally$cut <- tally$cut + 1
   for (window in list(c(middle, chain$to), c(chain$from, middle))) {
     planned <- chain$planned

@@ -17,11 +17,22 @@ progress_text <- function(run, tally, queue, total, began, width = Inf) {
   planned <- max(total, tally$pages + (queue_left(queue) > 0))
   # no earlier than the limits allow; a failed request is done too
   over <- tally$pages + nrow(tally$failed)
-  left <- max(spent / max(1, over) * max(0, planned - over),
-    limit_least_seconds(planned, run$source$limits, request_weight(run$query$dataset)) - spent)
+  left <- max(
+    spent / max(1, over) * max(0, planned - over),
+    limit_least_seconds(
+      planned, run$source$limits, request_weight(run$query$dataset)
+    ) -
+      spent
+  )
   parts <- c(
-    paste0(run$source$source, ": ", thousands(tally$pages), " of ", thousands(planned), " pages"),
-    paste(thousands(tally$new + tally$changed + tally$unchanged), query_noun(run$query)),
+    paste0(
+      run$source$source, ": ", thousands(tally$pages), " of ",
+      thousands(planned), " pages"
+    ),
+    paste(
+      thousands(tally$new + tally$changed + tally$unchanged),
+      query_noun(run$query)
+    ),
     progress_rate(run, tally, spent),
     if (tally$pages > 0) paste("about", format_seconds(left), "left"),
     if (nrow(tally$failed)) paste(thousands(nrow(tally$failed)), "failed"),
@@ -38,8 +49,12 @@ progress_rate <- function(run, tally, spent) {
   if (!length(limits) || spent < 1) {
     return(NULL)
   }
-  slowest <- limits[[which.min(vapply(limits, function(limit) limit$count / limit$seconds, 0))]]
+  slowest <- limits[[
+    which.min(vapply(limits, function(limit) limit$count / limit$seconds, 0))
+  ]]
   requests <- tally$pages + nrow(tally$failed) + tally$retried
-  rate <- min(slowest$count, requests / max(spent, slowest$seconds) * slowest$seconds)
+  rate <- min(
+    slowest$count, requests / max(spent, slowest$seconds) * slowest$seconds
+  )
   paste0(thousands(round(rate)), " of ", slowest$words)
 }

@@ -8,7 +8,9 @@
 
 # What the answers of a chain stated so far: the largest `total` and number of
 # `pages`, the rows that `came`, and contradictions.
-proof_make <- function() list(total = NULL, pages = NULL, came = 0, against = character())
+proof_make <- function() {
+  list(total = NULL, pages = NULL, came = 0, against = character())
+}
 
 # Adds what another page states.
 proof_add <- function(proof, page, number) {
@@ -28,8 +30,11 @@ greatest <- function(a, b) {
 page_against <- function(page, number) {
   rows <- NROW(page$rows)
   rejected <- if (rows > 0 && length(unique(page$rejected$row)) == rows) {
-    paste0(if (rows == 1) "the only row" else paste("all", thousands(rows), "rows"), " of page ",
-      number, if (rows == 1) " was" else " were", " rejected: ", page$rejected$reason[1])
+    paste0(
+      if (rows == 1) "the only row" else paste("all", thousands(rows), "rows"),
+      " of page ", number, if (rows == 1) " was" else " were", " rejected: ",
+      page$rejected$reason[1]
+    )
   }
   c(page$says$against, rejected)
 }
@@ -37,15 +42,21 @@ page_against <- function(page, number) {
 # Contradictions of a chain that ended with page `number`; empty where it is
 # proven complete.
 proof_against <- function(proof, number) {
-  c(proof$against,
+  c(
+    proof$against,
     if (length(proof$total) && proof$came < proof$total) {
-      paste0("the source's total is ", counted(proof$total, "row"), ", and ",
-        thousands(proof$came), " came")
+      paste0(
+        "the source's total is ", counted(proof$total, "row"), ", and ",
+        thousands(proof$came), " came"
+      )
     },
     if (length(proof$pages) && number < proof$pages) {
-      paste0("the source has ", counted(proof$pages, "page"), ", and page ", thousands(number),
-        " was the last page")
-    })
+      paste0(
+        "the source has ", counted(proof$pages, "page"), ", and page ",
+        thousands(number), " was the last page"
+      )
+    }
+  )
 }
 
 # Whether the source stated that the next page exists.
@@ -54,14 +65,20 @@ is_announced <- function(dataset, said) {
   if (by %in% c("url", "link", "cursor") || !is.null(said$more)) {
     return(TRUE)
   }
-  if (!is.null(said$pages)) said$number < said$pages
-  else !is.null(said$total) && said$before + said$rows < said$total
+  if (!is.null(said$pages)) {
+    said$number < said$pages
+  } else {
+    !is.null(said$total) && said$before + said$rows < said$total
+  }
 }
 
 # Whether the source's count made the previous page the last.
 is_beyond <- function(dataset, said) {
-  if (!is.null(said$pages)) said$number >= said$pages
-  else !is.null(said$total) && said$before + said$rows >= said$total
+  if (!is.null(said$pages)) {
+    said$number >= said$pages
+  } else {
+    !is.null(said$total) && said$before + said$rows >= said$total
+  }
 }
 
 # Attempts for an announced page that is missing.
@@ -70,7 +87,9 @@ announced_tries <- 3
 # An announced page without rows is requested again.
 is_unlikely_empty <- function(chain, page) {
   counted <- length(page$says$pages) > 0
-  page$count == 0 && (is.null(page$following) || counted) && is.null(page$halt) &&
+  page$count == 0 &&
+    (is.null(page$following) || counted) &&
+    is.null(page$halt) &&
     chain$attempt < announced_tries &&
     (isTRUE(chain$announced) || isTRUE(page$says$total > chain$proof$came))
 }
@@ -78,9 +97,13 @@ is_unlikely_empty <- function(chain, page) {
 # The end of a chain whose window stays open: rows are stored and the reasons
 # are noted.
 collect_incomplete <- function(run, tally, chain, reasons, todo = NULL) {
-  tally_failed(tally, query_failed(run$query, chain), paste0("incomplete: ",
-    redact(paste(reasons, collapse = "; "), run$secrets())), todo %||% incomplete_todo,
-    "incomplete", chain$planned$keys)
+  tally_failed(
+    tally, query_failed(run$query, chain),
+    paste0(
+      "incomplete: ", redact(paste(reasons, collapse = "; "), run$secrets())
+    ),
+    todo %||% incomplete_todo, "incomplete", chain$planned$keys
+  )
 }
 
 incomplete_todo <- "run it again: incomplete windows are requested again"
@@ -89,22 +112,29 @@ incomplete_todo <- "run it again: incomplete windows are requested again"
 # open.
 collect_cut_short <- function(run, tally, chain, response, reason) {
   journal_alone(run, chain, response, "incomplete", reason)
-  notes <- incomplete_notes(run, chain, c(chain$proof$against, reason),
-    cause = if (length(chain$proof$against)) "open" else "failed")
+  notes <- incomplete_notes(
+    run,
+    chain,
+    c(chain$proof$against, reason),
+    cause = if (length(chain$proof$against)) "open" else "failed"
+  )
   claim_over(run, chain, notes = notes)
   collect_incomplete(run, tally, chain, c(chain$proof$against, reason))
 }
 
 # The notes at the end of a chain: its window is open for `reasons`, or proven
 # complete, which settles earlier notes.
-incomplete_notes <- function(run, chain, reasons, rejected = 0, cause = "open") {
+incomplete_notes <- function(run, chain, reasons, rejected = 0,
+                             cause = "open") {
   book <- run$sink$incomplete
   if (is.null(book)) {
     return(NULL)
   }
   if (length(reasons)) {
-    book$open(query_place(run$query, chain), chain$label,
-      redact(paste(reasons, collapse = "; "), run$secrets()), cause)
+    book$open(
+      query_place(run$query, chain), chain$label,
+      redact(paste(reasons, collapse = "; "), run$secrets()), cause
+    )
   } else {
     book$settle(query_place(run$query, chain), chain$label, rejected)
   }
@@ -115,19 +145,27 @@ incomplete_notes <- function(run, chain, reasons, rejected = 0, cause = "open") 
 reading_hash <- function(query) {
   parts <- unclass(query$dataset)[reading_words]
   parts <- c(parts[lengths(parts) > 0], list(zone = query$source$zone))
-  content_hash(charToRaw(as.character(jsonlite::toJSON(parts, auto_unbox = TRUE, digits = NA))))
+  content_hash(
+    charToRaw(
+      as.character(jsonlite::toJSON(parts, auto_unbox = TRUE, digits = NA))
+    )
+  )
 }
 
-reading_words <- c("shape", "rows", "columns", "form", "format", "table", "within", "unpack",
-  "sides", "lookup", "only", "wrapped", "bar_time", "nothing")
+reading_words <- c(
+  "shape", "rows", "columns", "form", "format", "table", "within", "unpack",
+  "sides", "lookup", "only", "wrapped", "bar_time", "nothing"
+)
 
 # Covered and not open ranges of a dataset, under the current card.
 covered_now <- function(archive, query, keys = NULL) {
   if (isTRUE(query$again)) {
     return(no_coverage)
   }
-  covered_less(store_covered(archive, query$source$source, query$dataset$name, keys),
-    open_of(archive, query))
+  covered_less(
+    store_covered(archive, query$source$source, query$dataset$name, keys),
+    open_of(archive, query)
+  )
 }
 
 # Open windows of a query's dataset, read once while planning.
@@ -135,7 +173,9 @@ open_of <- function(archive, query) {
   if (!is.null(query$open)) {
     return(query$open)
   }
-  incomplete_read(archive, query$source$source, query$dataset$name, reading_hash(query))
+  incomplete_read(
+    archive, query$source$source, query$dataset$name, reading_hash(query)
+  )
 }
 
 # Open windows of a query, with the requests of its plan.
@@ -144,10 +184,16 @@ open_of_requests <- function(archive, query, requests) {
   if (!NROW(open) || !nrow(requests)) {
     return(no_open)
   }
-  chains <- lapply(seq_len(nrow(requests)), function(i) query_chain(query, requests[i, ]))
-  hit <- lapply(chains, function(chain) incomplete_touches(open, query_place(query, chain)))
+  chains <- lapply(
+    seq_len(nrow(requests)), function(i) query_chain(query, requests[i, ])
+  )
+  hit <- lapply(
+    chains, function(chain) incomplete_touches(open, query_place(query, chain))
+  )
   open[Reduce(`|`, hit), , drop = FALSE]
 }
 
-no_open <- incomplete_parse(data.frame(key = character(), value = character(), at = numeric()),
-  character(), character())
+no_open <- incomplete_parse(
+  data.frame(key = character(), value = character(), at = numeric()),
+  character(), character()
+)

@@ -26,19 +26,28 @@ queue_make <- function(requests) {
   queue
 }
 
-queue_left <- function(queue) length(queue$waiting) + length(queue$order) - queue$begun
+queue_left <- function(queue) {
+  length(queue$waiting) + length(queue$order) - queue$begun
+}
 
 # A chain that continues or is retried goes before all others.
-queue_back <- function(queue, chain) queue$waiting <- c(list(chain), queue$waiting)
+queue_back <- function(queue, chain) {
+  queue$waiting <- c(list(chain), queue$waiting)
+}
 
 # Events that slow down or stop the run are handled first.
 queue_event <- function(queue, event) {
-  before <- if (event$urgent) sum(vapply(queue$finished, `[[`, TRUE, "urgent"))
-  else length(queue$finished)
+  before <- if (event$urgent) {
+    sum(vapply(queue$finished, `[[`, TRUE, "urgent"))
+  } else {
+    length(queue$finished)
+  }
   queue$finished <- append(queue$finished, list(event), before)
 }
 
-queue_is_urgent <- function(queue) length(queue$finished) > 0 && queue$finished[[1]]$urgent
+queue_is_urgent <- function(queue) {
+  length(queue$finished) > 0 && queue$finished[[1]]$urgent
+}
 
 # The earliest event; NULL without one. Others may arrive while it is handled.
 queue_event_next <- function(queue) {
@@ -53,10 +62,14 @@ queue_event_next <- function(queue) {
 # Drops a chain.
 queue_drop <- function(queue, chain) {
   queue$dropped <- c(queue$dropped, chain$start)
-  queue$waiting <- Filter(function(other) other$start != chain$start, queue$waiting)
+  queue$waiting <- Filter(
+    function(other) other$start != chain$start, queue$waiting
+  )
 }
 
-queue_hold <- function(queue, seconds) queue$hold <- max(queue$hold, now_seconds() + seconds)
+queue_hold <- function(queue, seconds) {
+  queue$hold <- max(queue$hold, now_seconds() + seconds)
+}
 
 # The wait is longer than the run may wait: the run ends and reports when to
 # continue.

@@ -35,13 +35,15 @@
 #' @examples
 #' \dontrun{
 #' quay <- source_card("quay") # `vetusta services` serves it on this machine
-#' query <- query_bars(quay, c("KELD", "TAMX"), interval = "1 minute", from = "2026-03-12", to =
-#' "2026-03-13")
+#' query <- query_bars(quay, c("KELD", "TAMX"),
+#'   interval = "1 minute", from = "2026-03-12", to =
+#'     "2026-03-13"
+#' )
 #' archive <- archive_open("archive.sqlite")
 #' collect_run(plan_requests(query, archive), into = archive)
 #' }
-collect_run <- function(plan, into, progress = interactive(), requests = Inf, raw = FALSE,
-  wait = 900, gather = 50) {
+collect_run <- function(plan, into, progress = interactive(), requests = Inf,
+                        raw = FALSE, wait = 900, gather = 50) {
   going <- collect_begin(plan, into, progress, requests, raw, wait, gather)
   ended <- FALSE
   on.exit({
@@ -65,7 +67,9 @@ collect_drain <- function(going) {
       event <- queue_event_next(going$queue)
       # only successful answers can be stored
       if (isTRUE(event$response$status < 300)) {
-        going$tally <- collect_safely(going$run, going$queue, going$tally, event)
+        going$tally <- collect_safely(
+          going$run, going$queue, going$tally, event
+        )
       }
       line_run(going$run$line, 0)
     }
@@ -76,26 +80,39 @@ drain_seconds <- 20
 
 # A run that has begun and advances step by step: its constants, its queue and
 # its tally.
-collect_begin <- function(plan, into, progress = FALSE, requests = Inf, raw = FALSE, wait = 900,
-  gather = 50, pool = NULL, rest = NULL) {
+collect_begin <- function(plan, into, progress = FALSE, requests = Inf,
+                          raw = FALSE, wait = 900, gather = 50, pool = NULL,
+                          rest = NULL) {
   check_plan(plan)
   check_whole(gather, "gather", kind = "argument")
   archive <- check_archive(into)
   query <- plan$query
   going <- new.env(parent = emptyenv())
   sink <- archive_sink(archive, query, keep_raw = raw, gather = gather)
-  going$run <- run_make(query, sink, most_pages = requests, most_wait = wait,
-    planned = isTRUE(plan$with_archive), pool = pool, rest = rest)
+  going$run <- run_make(
+    query,
+    sink,
+    most_pages = requests,
+    most_wait = wait,
+    planned = isTRUE(plan$with_archive),
+    pool = pool,
+    rest = rest
+  )
   going$queue <- queue_make(plan$requests)
   going$tally <- tally_make()
   going$total <- plan$pages
   going$began <- now_seconds()
   going$round <- query_round(query)
   going$run$sink$beat()
-  dataset_facts_put(archive, query$source$source, query$dataset$name, run_facts(going$run))
+  dataset_facts_put(
+    archive, query$source$source, query$dataset$name, run_facts(going$run)
+  )
   going$run$sink$round_begin(going$round)
-  going$show <- if (progress && queue_left(going$queue)) progress_make(going$run, plan$pages)
-  else function(...) NULL
+  going$show <- if (progress && queue_left(going$queue)) {
+    progress_make(going$run, plan$pages)
+  } else {
+    function(...) NULL
+  }
   going
 }
 
@@ -103,7 +120,8 @@ collect_begin <- function(plan, into, progress = FALSE, requests = Inf, raw = FA
 # handled.
 collect_goes_on <- function(going) {
   queue <- going$queue
-  length(queue$finished) > 0 || going$run$line$active > 0L ||
+  length(queue$finished) > 0 ||
+    going$run$line$active > 0L ||
     ((queue_left(queue) || !is.null(queue$job)) && !queue$stopped)
 }
 
@@ -132,7 +150,9 @@ collect_end <- function(going) {
   going$run$sink$settle()
   going$tally <- tally_counts(going$tally, going$run$sink$wrong())
   # when every request was made, the next run starts anew
-  if (queue_left(going$queue) + going$queue$unfinished == 0) going$run$sink$round_end(going$round)
+  if (queue_left(going$queue) + going$queue$unfinished == 0) {
+    going$run$sink$round_end(going$round)
+  }
   collect_result(going$run, going$queue, going$tally)
 }
 
@@ -143,25 +163,33 @@ collect_release <- function(going) {
 
 check_plan <- function(plan) {
   if (missing(plan) || !inherits(plan, "vetusta_plan")) {
-    vetusta_stop("argument", "What is collected is a plan.",
-      todo = "make a plan with plan_requests()")
+    vetusta_stop(
+      "argument", "What is collected is a plan.",
+      todo = "make a plan with plan_requests()"
+    )
   }
-  for (name in access_secrets(plan$query$source$access)) source_secret(plan$query$source, name)
+  for (name in access_secrets(plan$query$source$access)) {
+    source_secret(plan$query$source, name)
+  }
 }
 
 # The constants of a run: the query, the destination and the bounds.
-run_make <- function(query, sink, most_pages = Inf, most_wait = 900, at_once = query$source$at_once,
-  planned = FALSE, ahead = TRUE, pool = NULL, rest = NULL) {
+run_make <- function(query, sink, most_pages = Inf, most_wait = 900,
+                     at_once = query$source$at_once, planned = FALSE,
+                     ahead = TRUE, pool = NULL, rest = NULL) {
   source <- source_of_run(query$source)
   tokens <- new.env(parent = emptyenv())
   line <- wire_line(source$at_once, pool)
   pass <- rest %||% function(seconds) line_run(line, seconds)
   list(
-    query = query, source = source, sink = sink,
+    query = query,
+    source = source,
+    sink = sink,
     calendar = calendar_within(source_calendar(source), query$from, query$to),
     counter = sink$counter,
     # the current token, and all texts to redact
-    tokens = tokens, secrets = run_secrets(source, tokens),
+    tokens = tokens,
+    secrets = run_secrets(source, tokens),
     line = line,
     # sleeps within a request, up to the given seconds; other runs may go on
     # meanwhile
@@ -171,7 +199,10 @@ run_make <- function(query, sink, most_pages = Inf, most_wait = 900, at_once = q
     },
     name = format(Sys.time(), "%Y%m%dT%H%M%OS3", tz = "UTC"),
     started = sink$now(),
-    most_pages = most_pages, most_wait = most_wait, at_once = at_once, planned = planned,
+    most_pages = most_pages,
+    most_wait = most_wait,
+    at_once = at_once,
+    planned = planned,
     ahead = ahead,
     # the direction of pages that the card states, and whether bars are shorter
     # than a day
@@ -184,9 +215,13 @@ run_make <- function(query, sink, most_pages = Inf, most_wait = 900, at_once = q
 run_facts <- function(run) {
   dataset <- run$query$dataset
   units <- unlist(lapply(dataset$columns, `[[`, "unit"))
-  list(zone = if (run$source$zone != "UTC") run$source$zone,
-    calendar = calendar_plain(run$calendar), delay = run$source$delay, title = dataset$title,
-    unit = units)
+  list(
+    zone = if (run$source$zone != "UTC") run$source$zone,
+    calendar = calendar_plain(run$calendar),
+    delay = run$source$delay,
+    title = dataset$title,
+    unit = units
+  )
 }
 
 # Starts all requests that may be sent now; returns the seconds until the next.
@@ -200,8 +235,10 @@ collect_start <- function(run, queue, tally, most = run$at_once, fresh = TRUE) {
   queue$waits_for <- NULL
   in_hand <- min(2 * most, run$most_pages - tally$pages)
   left <- function() if (fresh) queue_left(queue) else length(queue$waiting)
-  while (left() && run$line$active < most &&
-    run$line$active + length(queue$finished) < in_hand && !queue_is_urgent(queue)) {
+  while (left() &&
+    run$line$active < most &&
+    run$line$active + length(queue$finished) < in_hand &&
+    !queue_is_urgent(queue)) {
     not_before <- vapply(queue$waiting, `[[`, 0, "not_before")
     ready <- which(not_before <= now)
     delay <- max(0, queue$hold - now)
@@ -210,8 +247,13 @@ collect_start <- function(run, queue, tally, most = run$at_once, fresh = TRUE) {
     soon <- if (begins) queue_fresh_in(queue) else Inf
     if ((!length(ready) && soon > 0) || delay > 0) {
       pause <- max(delay, if (soon > 0) min(not_before - now, soon), 0.001)
-      queue$waits_for <- if (delay > 0) "the service" else if (length(queue$waiting)) "another try"
-      else "another collector"
+      queue$waits_for <- if (delay > 0) {
+        "the service"
+      } else if (length(queue$waiting)) {
+        "another try"
+      } else {
+        "another collector"
+      }
       if (pause > run$most_wait) queue_stop(queue, pause)
       return(min(wait, pause))
     }
@@ -220,11 +262,15 @@ collect_start <- function(run, queue, tally, most = run$at_once, fresh = TRUE) {
       queue$waiting <- queue$waiting[-ready[1]]
     } else {
       # handle arrivals before another request begins
-      if (length(queue$finished)) return(0)
+      if (length(queue$finished)) {
+        return(0)
+      }
       chain <- next_chain(run, queue)
       line_run(run$line, 0)
       if (is.null(chain)) {
-        if (queue_is_shared(queue)) return(min(wait, queue_fresh_in(queue)))
+        if (queue_is_shared(queue)) {
+          return(min(wait, queue_fresh_in(queue)))
+        }
         next
       }
     }
@@ -249,16 +295,27 @@ send_chain <- function(run, queue, chain, token = NULL) {
   finish <- function(...) {
     event <- list(chain = chain, ...)
     run$counter$answered(token, event$response$waited)
-    event$spent <- if (is.null(event$response)) NA else rate_limit_wait(event$response$headers)
-    event$urgent <- is.null(event$response) || event$response$status >= 300 || !is.na(event$spent)
+    event$spent <- if (is.null(event$response)) {
+      NA
+    } else {
+      rate_limit_wait(event$response$headers)
+    }
+    event$urgent <- is.null(event$response) ||
+      event$response$status >= 300 ||
+      !is.na(event$spent)
     queue_event(queue, event)
   }
   request <- wire_signed(chain$request, run$source, run$tokens)
   chain$token <- run$tokens$value
-  line_start(run$line, request, elsewhere = run$source$elsewhere, secrets = run$secrets,
+  line_start(
+    run$line,
+    request,
+    elsewhere = run$source$elsewhere,
+    secrets = run$secrets,
     patience = run$source$patience,
     done = function(response) finish(response = response),
-    failed = function(reason) finish(reason = reason))
+    failed = function(reason) finish(reason = reason)
+  )
 }
 
 # Runs of several sources side by side: each proceeds as if alone, and all wait
@@ -278,10 +335,14 @@ collect_beside <- function(lanes, ended, most_pause = 1) {
   # others go on
   beside$over <- logical(length(lanes))
   beside$within <- logical(length(lanes))
-  on.exit(for (collection in beside$going) if (!is.null(collection)) {
-    collect_drain(collection)
-    collect_release(collection)
-  })
+  on.exit(
+    for (collection in beside$going) {
+      if (!is.null(collection)) {
+        collect_drain(collection)
+        collect_release(collection)
+      }
+    }
+  )
   while (!all(beside$over)) beside_round(beside, most_pause)
   invisible()
 }
@@ -292,10 +353,21 @@ beside_round <- function(beside, seconds) {
   for (i in which(!beside$over & !beside$within)) beside_next(beside, i)
   pause <- seconds
   for (i in beside_free(beside)) {
-    beside_try(beside, i,
-      function(collection) pause <<- min(pause, collect_begun(collection), collection$run$sink$due()))
+    beside_try(
+      beside, i,
+      function(collection) {
+        pause <<- min(
+          pause, collect_begun(collection), collection$run$sink$due()
+        )
+      }
+    )
   }
-  under_way <- sum(vapply(Filter(length, beside$going), function(collection) collection$run$line$active, 0L))
+  under_way <- sum(
+    vapply(
+      Filter(length, beside$going),
+      function(collection) collection$run$line$active, 0L
+    )
+  )
   if (under_way > 0) {
     for (waiting in Filter(length, beside$going)) line_late(waiting$run$line)
     curl::multi_run(timeout = pause, poll = TRUE, pool = beside$pool)
@@ -309,15 +381,20 @@ beside_round <- function(beside, seconds) {
 }
 
 # Lanes that have a run and are not waiting within a request.
-beside_free <- function(beside) which(lengths(beside$going) > 0 & !beside$within)
+beside_free <- function(beside) {
+  which(lengths(beside$going) > 0 & !beside$within)
+}
 
 # The lane's next run with something to do.
 beside_next <- function(beside, i) {
   rest <- function(seconds) beside_round(beside, min(1, seconds))
   while (is.null(beside$going[[i]]) && !beside$over[i]) {
     beside$going[i] <- list(beside$lanes[[i]](beside$pool, rest))
-    if (is.null(beside$going[[i]])) beside$over[i] <- TRUE
-    else if (!collect_goes_on(beside$going[[i]])) beside_finish(beside, i)
+    if (is.null(beside$going[[i]])) {
+      beside$over[i] <- TRUE
+    } else if (!collect_goes_on(beside$going[[i]])) {
+      beside_finish(beside, i)
+    }
   }
 }
 
@@ -328,10 +405,13 @@ beside_try <- function(beside, i, work) {
     return(invisible())
   }
   beside$within[i] <- TRUE
-  failed <- tryCatch({
-    work(collection)
-    NULL
-  }, error = function(e) e)
+  failed <- tryCatch(
+    {
+      work(collection)
+      NULL
+    },
+    error = function(e) e
+  )
   beside$within[i] <- FALSE
   if (!is.null(failed)) {
     beside$going[i] <- list(NULL)

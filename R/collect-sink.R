@@ -46,17 +46,27 @@ archive_sink <- function(archive, query, keep_raw = FALSE, gather = 1) {
     archive
   }
   whole <- function(page) {
-    c(list(source = source, dataset = dataset, shape = query$dataset$shape, types = types), page)
+    c(
+      list(
+        source = source, dataset = dataset, shape = query$dataset$shape,
+        types = types
+      ),
+      page
+    )
   }
   incomplete <- incomplete_book(archive, source, dataset, reading_hash(query))
   list(
-    counter = source_counter(query$source, archive, request_weight(query$dataset)),
+    counter = source_counter(
+      query$source, archive, request_weight(query$dataset)
+    ),
     keep_raw = keep_raw,
     folder = store_folder(archive),
     claim = function(name, since, keys = NULL) {
       if (name %in% archive$later$claims) store_gathered(archive)
-      verdict <- store_claim(archive, name, since,
-        if (length(keys)) list(source = source, dataset = dataset, keys = keys))
+      verdict <- store_claim(
+        archive, name, since,
+        if (length(keys)) list(source = source, dataset = dataset, keys = keys)
+      )
       if (verdict == "ours") claims[[name]] <- (claims[[name]] %||% 0) + 1
       verdict
     },
@@ -67,23 +77,30 @@ archive_sink <- function(archive, query, keep_raw = FALSE, gather = 1) {
     },
     now = clock,
     beat = function() {
-      if (as.numeric(Sys.time()) < beats$due) return(invisible())
+      if (as.numeric(Sys.time()) < beats$due) {
+        return(invisible())
+      }
       store_beat(archive, paste(source, dataset))
       beats$due <- as.numeric(Sys.time()) + 1
     },
     note = function(kind, key, value = NA_character_, at = clock()) {
       store_note(settled(), kind, source, dataset, key, value, at)
     },
-    forget = function(kind, key) store_forget(settled(), kind, source, dataset, key),
+    forget = function(kind, key) {
+      store_forget(settled(), kind, source, dataset, key)
+    },
     covered = function(keys) {
-      covered_less(store_covered(archive, source, dataset, keys), incomplete$now())
+      covered_less(
+        store_covered(archive, source, dataset, keys), incomplete$now()
+      )
     },
     incomplete = incomplete,
     catalogue = function() store_series(settled(), source, dataset),
     stored = function(ids) store_read(settled(), ids),
     journal = function(entry) {
-      store_journal_add(settled(),
-      c(entry, list(source = source, dataset = dataset)))
+      store_journal_add(
+        settled(), c(entry, list(source = source, dataset = dataset))
+      )
     },
     put = function(page, came) {
       page$journal[c("source", "dataset")] <- list(source, dataset)
@@ -92,17 +109,25 @@ archive_sink <- function(archive, query, keep_raw = FALSE, gather = 1) {
     ended = function(page) store_put(archive, whole(page)),
     has_bars = function(symbols, interval) {
       series <- store_series(settled(), source, dataset, sizes = TRUE)
-      symbols %in% series_dimensions(series[series$frequency == interval, ])[["symbol"]]
+      symbols %in%
+        series_dimensions(series[series$frequency == interval, ])[["symbol"]]
     },
     round_begin = function(round) {
-      begun <- !is.null(round) && nrow(store_notes(settled(), "round", source, dataset, round))
-      if (!is.null(round) && !begun) store_note(archive, "round", source, dataset, round)
+      begun <- !is.null(round) &&
+        nrow(store_notes(settled(), "round", source, dataset, round))
+      if (!is.null(round) && !begun) {
+        store_note(archive, "round", source, dataset, round)
+      }
     },
     round_end = function(round) {
-      if (!is.null(round)) store_forget(settled(), "round", source, dataset, round)
+      if (!is.null(round)) {
+        store_forget(settled(), "round", source, dataset, round)
+      }
     },
     settle = function() store_settle(settled(), NULL),
-    release = function() store_claims_release(settled(), ls(claims, all.names = TRUE)),
+    release = function() {
+      store_claims_release(settled(), ls(claims, all.names = TRUE))
+    },
     listed = function() listing_counts(settled(), source, dataset),
     due = function() {
       due <- later_due(archive)
@@ -121,19 +146,34 @@ memory_sink <- function(query) {
   out <- list()
   nothing <- function(...) NULL
   list(
-    counter = source_counter(query$source, weight = request_weight(query$dataset)),
-    keep_raw = FALSE, folder = tempfile("parts"),
-    now = now_seconds, beat = nothing, claim = function(...) "ours", ending = nothing,
-    noted = nothing, note = nothing,
+    counter = source_counter(
+      query$source,
+      weight = request_weight(query$dataset)
+    ),
+    keep_raw = FALSE,
+    folder = tempfile("parts"),
+    now = now_seconds,
+    beat = nothing,
+    claim = function(...) "ours",
+    ending = nothing,
+    noted = nothing,
+    note = nothing,
     forget = nothing,
-    covered = function(keys) no_coverage, journal = nothing,
+    covered = function(keys) no_coverage,
+    journal = nothing,
     put = function(page, came) {
       out[[length(out) + 1]] <<- came
       no_counts
     },
-    ended = nothing, has_bars = function(symbols, interval) rep(FALSE, length(symbols)),
-    round_begin = nothing, round_end = nothing, settle = nothing, release = nothing,
-    listed = nothing, due = function() Inf, wrong = function() no_counts,
+    ended = nothing,
+    has_bars = function(symbols, interval) rep(FALSE, length(symbols)),
+    round_begin = nothing,
+    round_end = nothing,
+    settle = nothing,
+    release = nothing,
+    listed = nothing,
+    due = function() Inf,
+    wrong = function() no_counts,
     waiting = function() length(out),
     take = function() {
       page <- out[[1]]
@@ -147,13 +187,23 @@ no_coverage <- data.frame(key = character(), start = numeric(), end = numeric())
 
 # Counts requests in the archive where there is one, for all its processes.
 source_counter <- function(source, archive = NULL, weight = 1) {
-  limit_counter(source$limits, if (is.null(archive)) limit_memory() else list(
-    take = function(windows, under_way, weight) {
-      store_token_take(archive, source$source, windows, under_way, weight)
+  limit_counter(
+    source$limits,
+    if (is.null(archive)) {
+      limit_memory()
+    } else {
+      list(
+        take = function(windows, under_way, weight) {
+          store_token_take(archive, source$source, windows, under_way, weight)
+        },
+        made = function(id, at) store_token_made(archive, id, at),
+        now = store_clock(archive),
+        requests = function(since) store_tokens(archive, source$source, since),
+        forget = function(before) {
+          store_tokens_forget(archive, source$source, before)
+        }
+      )
     },
-    made = function(id, at) store_token_made(archive, id, at),
-    now = store_clock(archive),
-    requests = function(since) store_tokens(archive, source$source, since),
-    forget = function(before) store_tokens_forget(archive, source$source, before)
-  ), weight)
+    weight
+  )
 }

@@ -21,8 +21,11 @@ decoded_structure <- function(body, where) {
 # requested with its validators.
 structure_get <- function(source, url, archive = NULL, where = "structure") {
   keep <- time_interval(source$sdmx$keep %||% "P1D")$seconds
-  cached <- if (!is.null(archive)) store_structure(archive, source$source, url)
-  else structures_seen[[url]]
+  cached <- if (!is.null(archive)) {
+    store_structure(archive, source$source, url)
+  } else {
+    structures_seen[[url]]
+  }
   now <- as.numeric(Sys.time())
   # where no request may be made, the stored message counts however old it is
   only_stored <- isTRUE(source$only_stored)
@@ -30,38 +33,64 @@ structure_get <- function(source, url, archive = NULL, where = "structure") {
     return(decoded_structure(cached$body, where))
   }
   if (only_stored) {
-    vetusta_stop("payload", "What the dataset is made of is not known yet.", where = where,
-      todo = "run `vetusta refresh`, which requests it from the source")
+    vetusta_stop(
+      "payload", "What the dataset is made of is not known yet.",
+      where = where,
+      todo = "run `vetusta refresh`, which requests it from the source"
+    )
   }
-  headers <- list(Accept = sdmx_structure_accept(source),
-    "Accept-Language" = paste(source$sdmx$languages %||% "en", collapse = ", "))
-  if (!is.null(cached$etag) && !is.na(cached$etag)) headers[["If-None-Match"]] <- cached$etag
+  headers <- list(
+    Accept = sdmx_structure_accept(source),
+    "Accept-Language" = paste(source$sdmx$languages %||% "en", collapse = ", ")
+  )
+  if (!is.null(cached$etag) && !is.na(cached$etag)) {
+    headers[["If-None-Match"]] <- cached$etag
+  }
   if (!is.null(cached$modified) && !is.na(cached$modified)) {
     headers[["If-Modified-Since"]] <- cached$modified
   }
-  answer <- structure_fetch(source, list(url = url, method = "GET", headers = headers),
-    archive)
+  answer <- structure_fetch(
+    source, list(url = url, method = "GET", headers = headers), archive
+  )
   if (answer$status == 304 && !is.null(cached)) {
-    if (!is.null(archive)) store_structure_touch(archive, source$source, url)
-    else structures_seen[[url]]$fetched <- now
+    if (!is.null(archive)) {
+      store_structure_touch(archive, source$source, url)
+    } else {
+      structures_seen[[url]]$fetched <- now
+    }
     return(decoded_structure(cached$body, where))
   }
   if (answer$status %in% c(404, 410)) {
     return(NULL)
   }
   if (answer$status != 200) {
-    vetusta_stop(if (judge_status(answer$status) == "refused") "access"
-    else "payload", paste0("The source ", source$source,
-      " does not give the structure: HTTP ", answer$status, " ",
-      redact(body_excerpt(answer$body), source_secrets(source))),
+    vetusta_stop(
+      if (judge_status(answer$status) == "refused") "access" else "payload",
+      paste0(
+        "The source ", source$source, " does not give the structure: HTTP ",
+        answer$status, " ",
+        redact(body_excerpt(answer$body), source_secrets(source))
+      ),
       where = redact(url, source_secrets(source)),
-      todo = "look at the agency and version in the card")
+      todo = "look at the agency and version in the card"
+    )
   }
   decoded <- decoded_structure(answer$body, where)
-  if (is.null(archive)) structures_seen[[url]] <- list(etag = answer$headers$etag,
-    modified = answer$headers[["last-modified"]], fetched = now, body = answer$body)
-  else store_structure_put(archive, source$source, url, answer$headers$etag,
-    answer$headers[["last-modified"]], answer$body)
+  if (is.null(archive)) {
+    structures_seen[[
+      url
+    ]] <- list(
+      etag = answer$headers$etag,
+      modified = answer$headers[["last-modified"]],
+      fetched = now,
+      body = answer$body
+    )
+  } else {
+    store_structure_put(
+      archive, source$source, url, answer$headers$etag,
+      answer$headers[["last-modified"]], answer$body
+    )
+  }
   decoded
 }
 
@@ -70,8 +99,12 @@ structure_fetch <- function(source, request, archive) {
   counter <- source_counter(source, archive)
   tokens <- new.env(parent = emptyenv())
   fetch <- function() {
-    fetch_patiently(function() wire_signed(request, source, tokens),
-    source$patience, counter, secrets = run_secrets(source, tokens))
+    fetch_patiently(
+      function() wire_signed(request, source, tokens),
+      source$patience,
+      counter,
+      secrets = run_secrets(source, tokens)
+    )
   }
   answer <- fetch()
   if (answer$status != 401 || !is_token_access(source$access)) {
@@ -95,44 +128,77 @@ structure_fetch <- function(source, request, archive) {
 #'   `columns`, `limits`, `held` (series or rows in the archive) and `example`.
 #'   Printing it shows all of that.
 #' @export
-datasets_describe <- function(source, dataset, version = "latest", language = "en",
-  archive = NULL) {
+datasets_describe <- function(source, dataset, version = "latest",
+                              language = "en", archive = NULL) {
   check_source_kind(source)
   check_text(dataset, "dataset")
   if (dataset %in% names(source$datasets)) {
     return(card_dataset(source, source$datasets[[dataset]], archive))
   }
   if (!speaks_sdmx(source)) {
-    vetusta_stop("argument",
-      paste0("The source ", source$source, " has no dataset \"", dataset, "\"."),
+    vetusta_stop(
+      "argument",
+      paste0(
+        "The source ", source$source, " has no dataset \"", dataset, "\"."
+      ),
       where = source$file,
-      todo = suggest_word(dataset, names(source$datasets)))
+      todo = suggest_word(dataset, names(source$datasets))
+    )
   }
   where <- paste0("source ", source$source, ", dataset ", dataset)
-  document <- structure_get(source,
-    sdmx_structure_url(source, "dataflow", dataset, version, references = "all"), archive,
-    where)
+  document <- structure_get(
+    source,
+    sdmx_structure_url(
+      source, "dataflow", dataset, version,
+      references = "all"
+    ),
+    archive, where
+  )
   flow <- Filter(function(entry) identical(entry$id, dataset), document$flows)
   # of equal ids from several agencies the card's agency is meant
-  if (length(flow) > 1) flow <- Filter(function(entry) identical(entry$agency, source$sdmx$agency),
-    flow) |> (\(matching) if (length(matching)) matching else flow)()
+  if (length(flow) > 1) {
+    flow <- Filter(
+      function(entry) identical(entry$agency, source$sdmx$agency), flow
+    ) |>
+      (\(matching) if (length(matching)) matching else flow)()
+  }
   if (!length(flow)) {
     known <- vapply(all_flows(source, archive), `[[`, "", "id")
-    if (dataset %in% known) vetusta_stop("argument",
-      paste0("The dataset ", dataset, " has no version ", version, " any more."), where = where,
-      todo = "leave the version out: the latest is taken")
-    vetusta_stop("argument",
-      paste0("The source ", source$source, " has no dataset \"", dataset, "\"."),
-      todo = paste0(suggest_word(dataset, known), " `vetusta find` looks in titles too"))
+    if (dataset %in% known) {
+      vetusta_stop(
+        "argument",
+        paste0(
+          "The dataset ", dataset, " has no version ", version, " any more."
+        ),
+        where = where, todo = "leave the version out: the latest is taken"
+      )
+    }
+    vetusta_stop(
+      "argument",
+      paste0(
+        "The source ", source$source, " has no dataset \"", dataset, "\"."
+      ),
+      todo = paste0(
+        suggest_word(dataset, known), " `vetusta find` looks in titles too"
+      )
+    )
   }
-  flow <- flow[[newest_version(vapply(flow, function(entry) entry$version %||% NA_character_, ""))]]
+  flow <- flow[[
+    newest_version(
+      vapply(flow, function(entry) entry$version %||% NA_character_, "")
+    )
+  ]]
   structure <- find_artefact(document$structures, flow$structure)
   if (is.null(structure)) {
-    vetusta_stop("payload", paste0("The service has no structure of ", dataset, "."),
-      where = where, todo = "report it to the provider of the service")
+    vetusta_stop(
+      "payload", paste0("The service has no structure of ", dataset, "."),
+      where = where, todo = "report it to the provider of the service"
+    )
   }
-  make_dataset(source, flow, structure, document, availability_of(source, flow, list(), archive),
-    language, archive)
+  make_dataset(
+    source, flow, structure, document,
+    availability_of(source, flow, list(), archive), language, archive
+  )
 }
 
 # The available codes of a selection; NULL where the service does not state
@@ -141,66 +207,115 @@ availability_of <- function(source, flow, selection, archive) {
   if (identical(source$sdmx$availability, FALSE)) {
     return(NULL)
   }
-  url <- sdmx_data_url(source, flow, selection,
-    if (!sdmx_is_3(source)) list(mode = "available"), available = TRUE)
-  document <- tryCatch(structure_get(source, url, archive,
-    paste0("source ", source$source, ", what is available of ", flow$id)),
-    vetusta_error_payload = function(e) NULL, vetusta_error_access = function(e) NULL)
+  url <- sdmx_data_url(
+    source, flow, selection, if (!sdmx_is_3(source)) list(mode = "available"),
+    available = TRUE
+  )
+  document <- tryCatch(
+    structure_get(
+      source, url, archive,
+      paste0("source ", source$source, ", what is available of ", flow$id)
+    ),
+    vetusta_error_payload = function(e) NULL,
+    vetusta_error_access = function(e) NULL
+  )
   if (length(document$constraints)) document$constraints[[1]]
 }
 
-make_dataset <- function(source, flow, structure, document, available, language, archive) {
+make_dataset <- function(source, flow, structure, document, available,
+                         language, archive) {
   dimensions <- structure$dimensions
   concepts <- lapply(dimensions$concept_of, function(reference) {
     scheme <- find_artefact(document$concepts, reference)
     at <- match(reference$item, scheme$id)
-    if (is.null(scheme) || is.na(at)) NULL
-    else list(labels = lapply(scheme$labels, `[`, at), codelist = scheme$more[[at]])
+    if (is.null(scheme) || is.na(at)) {
+      NULL
+    } else {
+      list(
+        labels = lapply(scheme$labels, `[`, at),
+        codelist = scheme$more[[at]]
+      )
+    }
   })
-  dimensions$title <- vapply(seq_along(concepts),
-    function(i) label_in(concepts[[i]]$labels, language) %|na|% dimensions$id[i], "")
-  # a dimension without its own code list has that of its concept
-  codes <- stats::setNames(lapply(seq_along(concepts),
+  dimensions$title <- vapply(
+    seq_along(concepts),
     function(i) {
-      find_artefact(document$codelists,
-      dimensions$codelist[[i]] %||% concepts[[i]]$codelist)
-    }), dimensions$id)
+      label_in(concepts[[i]]$labels, language) %|na|% dimensions$id[i]
+    },
+    ""
+  )
+  # a dimension without its own code list has that of its concept
+  codes <- stats::setNames(
+    lapply(seq_along(concepts), function(i) {
+      find_artefact(
+        document$codelists, dimensions$codelist[[i]] %||% concepts[[i]]$codelist
+      )
+    }),
+    dimensions$id
+  )
   codes <- lapply(codes[lengths(codes) > 0], `[`, c("id", "parent", "labels"))
   for (id in intersect(names(available$without), names(codes))) {
-    available$codes[[id]] <- setdiff(available$codes[[id]] %||% codes[[id]]$id,
-      available$without[[id]])
+    available$codes[[
+      id
+    ]] <- setdiff(
+      available$codes[[id]] %||% codes[[id]]$id, available$without[[id]]
+    )
   }
-  dimensions$codes <- vapply(dimensions$id, function(id) length(codes[[id]]$id), 1L)
+  dimensions$codes <- vapply(
+    dimensions$id, function(id) length(codes[[id]]$id), 1L
+  )
   if (!is.null(archive)) keep_labels(archive, source, flow$id, codes)
-  result <- list(source = source$source, id = flow$id, agency = flow$agency, version = flow$version,
+  result <- list(
+    source = source$source,
+    id = flow$id,
+    agency = flow$agency,
+    version = flow$version,
     title = in_language(flow$names, language),
     description = in_language(flow$descriptions, language),
     dimensions = dimensions[c("id", "role", "title", "codes")],
     # nolint
-    codes = codes, attributes = structure$attributes, measures = structure$measures,
-      start = available$start %||% NA_character_,
-      end = available$end %||% NA_character_, cells = available$cells %||% NA_real_,
-      available = available$codes,
-    updated = unname(flow$annotations["updated"]) %||% NA_character_, language = language,
-      flow = flow[c("agency", "id", "version")])
+    codes = codes,
+    attributes = structure$attributes,
+    measures = structure$measures,
+    start = available$start %||% NA_character_,
+    end = available$end %||% NA_character_,
+    cells = available$cells %||% NA_real_,
+    available = available$codes,
+    updated = unname(flow$annotations["updated"]) %||% NA_character_,
+    language = language,
+    flow = flow[c("agency", "id", "version")]
+  )
   result$example <- example_command(result)
   structure(result, class = "vetusta_dataset")
 }
 
 # Labels are stored with the observations, so that they are available offline.
 keep_labels <- function(archive, source, dataset, codes) {
-  store_structure_put(archive, source$source, paste0("labels:", dataset), NA, NA,
-    serialize(codes, NULL))
+  store_structure_put(
+    archive, source$source, paste0("labels:", dataset), NA, NA,
+    serialize(codes, NULL)
+  )
 }
 
 example_command <- function(dataset) {
-  pick <- lapply(dataset$dimensions$id[dataset$dimensions$role != "time"], function(id) {
-    codes <- dataset$available[[id]] %||% dataset$codes[[id]]$id
-    if (id == "FREQ" || length(codes) <= 1) NULL else paste0(id, "=", codes[1])
-  })
-  start <- if (!is.na(dataset$end)) paste0(" --from ", as.numeric(substr(dataset$end, 1, 4)) - 1)
-  paste0("vetusta collect ", dataset$source, " ", dataset$id, " ",
-    paste(utils::head(unlist(pick), 2), collapse = " "), start)
+  pick <- lapply(
+    dataset$dimensions$id[dataset$dimensions$role != "time"],
+    function(id) {
+      codes <- dataset$available[[id]] %||% dataset$codes[[id]]$id
+      if (id == "FREQ" || length(codes) <= 1) {
+        NULL
+      } else {
+        paste0(id, "=", codes[1])
+      }
+    }
+  )
+  start <- if (!is.na(dataset$end)) {
+    paste0(" --from ", as.numeric(substr(dataset$end, 1, 4)) - 1)
+  }
+  paste0(
+    "vetusta collect ", dataset$source, " ", dataset$id, " ",
+    paste(utils::head(unlist(pick), 2), collapse = " "), start
+  )
 }
 
 #' @export
@@ -214,22 +329,34 @@ format.vetusta_dataset <- function(x, most = 12, ...) format_dataset(x, most)
 
 format_dataset <- function(x, most = 12) {
   line <- function(name, text) {
-    if (length(text) && !is.na(text)) paste0("  ",
-    formatC(name, width = -12), text)
+    if (length(text) && !is.na(text)) {
+      paste0("  ", formatC(name, width = -12), text)
+    }
   }
   coverage <- if (!is.na(x$start)) paste(x$start, "to", x$end)
-  head <- c(paste0(x$id, ": ", x$title),
+  head <- c(
+    paste0(x$id, ": ", x$title),
     if (!is.na(x$description)) paste0("  ", strwrap(x$description, 110)),
-    line("agency", paste0(x$agency, ", version ",
-    x$version)), line("coverage", coverage %||% NA), line("updated", x$updated),
-    line("size", if (!is.na(x$cells)) paste(format(x$cells, big.mark = ","), "values") else NA), "")
+    line("agency", paste0(x$agency, ", version ", x$version)),
+    line("coverage", coverage %||% NA), line("updated", x$updated),
+    line(
+      "size",
+      if (!is.na(x$cells)) {
+        paste(format(x$cells, big.mark = ","), "values")
+      } else {
+        NA
+      }
+    ),
+    ""
+  )
   frame <- data.frame(x$dimensions[c("id", "role", "title", "codes")])
   frame$codes[frame$role == "time"] <- NA
-  lists <- unlist(lapply(names(x$codes),
-    function(id) {
-      c("", paste0(id, ":"),
-      dataset_codes(x$codes[[id]], x$available[[id]], x$language, most))
-    }))
+  lists <- unlist(lapply(names(x$codes), function(id) {
+    c(
+      "", paste0(id, ":"),
+      dataset_codes(x$codes[[id]], x$available[[id]], x$language, most)
+    )
+  }))
   c(head, text_table(frame), lists, "", paste0("example: ", x$example))
 }
 
@@ -242,10 +369,18 @@ dataset_codes <- function(list, available, language, most) {
   order <- tree$order
   shown <- utils::head(order, most)
   width <- max(nchar(list$id[shown]) + 2 * depth[shown])
-  lines <- paste0("  ", formatC(paste0(strrep("  ", depth[shown]), list$id[shown]), width = -width),
+  lines <- paste0(
+    "  ",
+    formatC(paste0(strrep("  ", depth[shown]), list$id[shown]), width = -width),
     "  ", label[shown],
-    if (length(available)) ifelse(list$id[shown] %in% available, "", "  (no data)"))
-  c(lines, if (length(order) > most) paste0("  and ", length(order) - most, " more"))
+    if (length(available)) {
+      ifelse(list$id[shown] %in% available, "", "  (no data)")
+    }
+  )
+  c(
+    lines,
+    if (length(order) > most) paste0("  and ", length(order) - most, " more")
+  )
 }
 
 # Children follow their parents in the list's order, and each code occurs once:

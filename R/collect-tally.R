@@ -2,13 +2,24 @@
 
 tally_make <- function() {
   list(
-    pages = 0, new = 0, changed = 0, unchanged = 0, gone = 0, doubled = 0, rejected = 0,
-    retried = 0, cut = 0,
+    pages = 0,
+    new = 0,
+    changed = 0,
+    unchanged = 0,
+    gone = 0,
+    doubled = 0,
+    rejected = 0,
+    retried = 0,
+    cut = 0,
     empty = character(),
     # symbols with rows, as names of an environment, because there may be many
-    came = new.env(parent = emptyenv()), failed_keys = list(), largest = 0,
-    failed = data.frame(symbol = character(), what = character(), todo = character(),
-      outcome = character()),
+    came = new.env(parent = emptyenv()),
+    failed_keys = list(),
+    largest = 0,
+    failed = data.frame(
+      symbol = character(), what = character(), todo = character(),
+      outcome = character()
+    ),
     # consecutive useless answers, failed requests, and requests without an
     # answer
     in_a_row = list(vain = 0, stumbled = 0, unanswered = 0)
@@ -53,8 +64,12 @@ tally_row <- function(tally, name, by = 1) {
 tally_failed <- function(tally, names, what, todo, outcome, keys = NULL) {
   n <- length(names)
   tally$failed_keys <- c(tally$failed_keys, keys)
-  tally$failed <- rbind(tally$failed,
-    data.frame(symbol = names, what = rep(what, n), todo = rep(todo, n),
-    outcome = rep(outcome, n)))
+  tally$failed <- rbind(
+    tally$failed,
+    data.frame(
+      symbol = names, what = rep(what, n), todo = rep(todo, n),
+      outcome = rep(outcome, n)
+    )
+  )
   tally
 }

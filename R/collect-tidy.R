@@ -5,12 +5,17 @@
 decoded_rows <- function(query, symbols, decoded) {
   dataset <- query$dataset
   rows <- list_frame(decoded$columns)
-  if (is.null(rows$symbol) && length(symbols) == 1) rows$symbol <- rep(symbols, decoded$rows)
-  else if (length(symbols)) rows$symbol <- symbols_as_asked(rows$symbol, symbols)
+  if (is.null(rows$symbol) && length(symbols) == 1) {
+    rows$symbol <- rep(symbols, decoded$rows)
+  } else if (length(symbols)) {
+    rows$symbol <- symbols_as_asked(rows$symbol, symbols)
+  }
   # times that differ only by nanoseconds are kept distinct
   if (length(decoded$finer) == nrow(rows) && inherits(rows$time, "POSIXct")) {
-    apart <- kept_apart(rows$time, decoded$finer, paste(rows$symbol, rows[["series"]],
-      rows[["side"]]))
+    apart <- kept_apart(
+      rows$time, decoded$finer,
+      paste(rows$symbol, rows[["series"]], rows[["side"]])
+    )
     rows$time <- apart$time
     attr(rows, "apart") <- apart$count
   }
@@ -33,7 +38,9 @@ kept_apart <- function(time, finer, series) {
   ahead <- micros %% 1e6 == 0 & finer > 5e8
   finer[which(ahead)] <- finer[which(ahead)] - 1e9
   key <- paste(series, micros)
-  hit <- which(!is.na(micros) & series %in% series[duplicated(key) & !is.na(micros)])
+  hit <- which(
+    !is.na(micros) & series %in% series[duplicated(key) & !is.na(micros)]
+  )
   count <- 0
   if (length(hit)) {
     order <- hit[order(series[hit], micros[hit], finer[hit], hit)]
@@ -42,7 +49,9 @@ kept_apart <- function(time, finer, series) {
       now <- order[i]
       before <- order[i - 1]
       same <- micros[now] == micros[before] && finer[now] == finer[before]
-      if (series[now] == series[before] && !same && moved[now] <= moved[before]) {
+      if (series[now] == series[before] &&
+        !same &&
+        moved[now] <= moved[before]) {
         moved[now] <- moved[before] + 1
         count <- count + 1
       } else if (series[now] == series[before] && same) {
@@ -63,7 +72,9 @@ symbols_as_asked <- function(came, asked) {
   came <- as.character(came)
   other <- which(!came %in% asked & !is.na(came))
   if (length(other)) {
-    meant <- lapply(unique(came[other]), function(word) asked[tolower(asked) == tolower(word)])
+    meant <- lapply(
+      unique(came[other]), function(word) asked[tolower(asked) == tolower(word)]
+    )
     names(meant) <- unique(came[other])
     lone <- unlist(meant[lengths(meant) == 1])
     hit <- other[came[other] %in% names(lone)]
@@ -72,7 +83,8 @@ symbols_as_asked <- function(came, asked) {
   came
 }
 
-complete_bars <- function(rows, calendar, interval, zone = "UTC", bar_time = NULL) {
+complete_bars <- function(rows, calendar, interval, zone = "UTC",
+                          bar_time = NULL) {
   # plain columns, because assignment into a data frame is slow
   n <- nrow(rows)
   rows <- as.list(rows)
@@ -83,16 +95,24 @@ complete_bars <- function(rows, calendar, interval, zone = "UTC", bar_time = NUL
   # is the opening of its first regular session
   short <- is_intraday(interval)
   if (!short && inherits(rows$time, "POSIXct")) {
-    rows$time <- if (is.null(calendar)) midnight_days(rows$time, zone, calendar)
-    else trading_days(rows$time, calendar)
+    rows$time <- if (is.null(calendar)) {
+      midnight_days(rows$time, zone, calendar)
+    } else {
+      trading_days(rows$time, calendar)
+    }
   }
-  if (inherits(rows$time, "Date")) rows$time <- bar_days(rows$time, zone, calendar)
+  if (inherits(rows$time, "Date")) {
+    rows$time <- bar_days(rows$time, zone, calendar)
+  }
   for (name in c("open", "high", "low", "close", "volume")) {
     rows[[name]] <- rows[[name]] %||% rep(NA_real_, n)
   }
   if (is.null(rows$session)) {
-    rows$session <- if (!is.null(calendar) && short) session_of(rows$time,
-      calendar) else rep(NA_character_, n)
+    rows$session <- if (!is.null(calendar) && short) {
+      session_of(rows$time, calendar)
+    } else {
+      rep(NA_character_, n)
+    }
   }
   rows$side <- rows$side %||% rep(NA_character_, n)
   rows$status <- rows$status %||% rep("observed", n)
@@ -105,8 +125,11 @@ bar_starts <- function(time, interval, zone) {
   known <- as.numeric(time[is.finite(time)])
   midnights <- all(known %% 86400 == 0) ||
     all(known == as.numeric(time_local(local_day(utc(known), zone), 0, zone)))
-  if (identical(interval$iso, "P1D") && !midnights) time - 1
-  else shift_instant(time, interval, -1, zone)
+  if (identical(interval$iso, "P1D") && !midnights) {
+    time - 1
+  } else {
+    shift_instant(time, interval, -1, zone)
+  }
 }
 
 # Daily and longer bars whose instants are all midnight, local or UTC, are
@@ -115,13 +138,20 @@ midnight_days <- function(time, zone, calendar) {
   known <- time[is.finite(time)]
   if (!length(known) ||
     (!is.null(calendar) &&
-    all(known %in% sessions_around(calendar, min(known), max(known))$open))) {
+      all(
+        known %in% sessions_around(calendar, min(known), max(known))$open
+      ))) {
     return(time)
   }
-  if (all(as.numeric(known) %% 86400 == 0)) as.Date(time, tz = "UTC")
-  else if (all(as.numeric(known) ==
-    as.numeric(time_local(local_day(known, zone), 0, zone)))) local_day(time, zone)
-  else time
+  if (all(as.numeric(known) %% 86400 == 0)) {
+    as.Date(time, tz = "UTC")
+  } else if (all(
+    as.numeric(known) == as.numeric(time_local(local_day(known, zone), 0, zone))
+  )) {
+    local_day(time, zone)
+  } else {
+    time
+  }
 }
 
 bar_days <- function(day, zone, calendar) {
@@ -142,10 +172,19 @@ page_rejected <- function(rows, body, dataset, judged) {
   row <- c(decoded$row, judged$row)
   at <- if (is.null(body$at)) judged$row else body$at[judged$row]
   data.frame(
-    row = row, symbol = rows$symbol[row] %||% rep(NA_character_, length(row)),
-    time = if (is.null(rows$time)) rep(NA_real_, length(row)) else as.numeric(rows$time)[row],
-    place = c(decoded$pointer, sprintf("%s/%d", dataset$rows %||% "", as.integer(at) - 1L)),
-    reason = c(decoded$reason, judged$reason), detail = c(decoded$detail, judged$detail)
+    row = row,
+    symbol = rows$symbol[row] %||% rep(NA_character_, length(row)),
+    time = if (is.null(rows$time)) {
+      rep(NA_real_, length(row))
+    } else {
+      as.numeric(rows$time)[row]
+    },
+    place = c(
+      decoded$pointer,
+      sprintf("%s/%d", dataset$rows %||% "", as.integer(at) - 1L)
+    ),
+    reason = c(decoded$reason, judged$reason),
+    detail = c(decoded$detail, judged$detail)
   )
 }
 
@@ -159,6 +198,8 @@ doubled_bars <- function(rows, without, at) {
     return(no_wrong_bars)
   }
   key <- bar_keys(rows, c(without, which(is.na(rows$time))))
-  values <- rows[intersect(c("close", "open", "high", "low", "volume"), names(rows))]
+  values <- rows[
+    intersect(c("close", "open", "high", "low", "volume"), names(rows))
+  ]
   doubled_rejected(rows, doubled_rows(key, values, at))
 }

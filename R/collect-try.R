@@ -24,8 +24,10 @@
 #' @examples
 #' \dontrun{
 #' quay <- source_card("quay") # `vetusta services` serves it on this machine
-#' collect_try(query_bars(quay, "KELD", interval = "1 minute", from = "2026-03-12",
-#'   to = "2026-03-13"))
+#' collect_try(query_bars(quay, "KELD",
+#'   interval = "1 minute", from = "2026-03-12",
+#'   to = "2026-03-13"
+#' ))
 #' }
 collect_try <- function(query, requests = 2, archive = NULL) {
   check_count(requests, "requests")
@@ -33,7 +35,9 @@ collect_try <- function(query, requests = 2, archive = NULL) {
   plan <- plan_requests(query)
   check_plan(plan)
   run <- run_make(query, memory_sink(query), most_wait = 60)
-  run$counter <- source_counter(query$source, archive, request_weight(query$dataset))
+  run$counter <- source_counter(
+    query$source, archive, request_weight(query$dataset)
+  )
   on.exit(line_close(run$line))
   chain <- query_chain(query, plan$requests[1, ])
   made <- list()
@@ -46,32 +50,60 @@ collect_try <- function(query, requests = 2, archive = NULL) {
   pages <- Filter(length, lapply(made, `[[`, "page"))
   tables <- lapply(pages, function(page) query_table(query, page, page$good))
   rows <- if (length(tables)) {
-    as_rows(as.list(data.table::rbindlist(lapply(tables, function(x) list_frame(unclass(x))),
-      use.names = TRUE, fill = TRUE)))
+    as_rows(
+      as.list(
+        data.table::rbindlist(
+          lapply(tables, function(x) list_frame(unclass(x))),
+          use.names = TRUE,
+          fill = TRUE
+        )
+      )
+    )
   }
   rejected <- do.call(rbind, lapply(made, `[[`, "rejected"))
-  structure(list(source = query$source$source, dataset = query$dataset$name,
-    read = try_reading(query$dataset, made[[1]]$answer["content-type"]),
-    requests = lapply(made, function(sent_request) sent_request[names(sent_request) != "page"]),
-    rows = rows, rejected = rejected,
-    looks = if (length(pages)) try_looks(query, pages, rows, run$calendar)),
-    class = "vetusta_try")
+  structure(
+    list(
+      source = query$source$source,
+      dataset = query$dataset$name,
+      read = try_reading(query$dataset, made[[1]]$answer["content-type"]),
+      requests = lapply(
+        made, function(sent_request) sent_request[names(sent_request) != "page"]
+      ),
+      rows = rows,
+      rejected = rejected,
+      looks = if (length(pages)) try_looks(query, pages, rows, run$calendar)
+    ),
+    class = "vetusta_try"
+  )
 }
 
 try_request <- function(run, chain) {
   source <- run$source
   sent <- NULL
   began <- now_seconds()
-  answer <- fetch_patiently(function() sent <<- wire_signed(chain$request, source, run$tokens),
-    source$patience, run$counter, most_wait = 60, tries = 2, secrets = run$secrets)
+  answer <- fetch_patiently(
+    function() sent <<- wire_signed(chain$request, source, run$tokens),
+    source$patience, run$counter,
+    most_wait = 60, tries = 2,
+    secrets = run$secrets
+  )
   hide <- function(text) redact(text, run$secrets())
   headers <- vapply(sent$headers, function(x) hide(as.character(x)), "")
-  entry <- list(method = sent$method %||% "GET", url = hide(sent$url), headers = headers,
-    body = if (length(sent$body)) hide(as.character(sent$body)), status = answer$status,
-    answer = try_headers(answer$headers, hide), bytes = length(answer$body),
-    seconds = now_seconds() - began, sample = raw_page(run, chain, answer$body, now_seconds()))
+  entry <- list(
+    method = sent$method %||% "GET",
+    url = hide(sent$url),
+    headers = headers,
+    body = if (length(sent$body)) hide(as.character(sent$body)),
+    status = answer$status,
+    answer = try_headers(answer$headers, hide),
+    bytes = length(answer$body),
+    seconds = now_seconds() - began,
+    sample = raw_page(run, chain, answer$body, now_seconds())
+  )
   if (judge_status(answer$status) != "good") {
-    entry$error <- paste0("HTTP ", answer$status, ": ", hide(body_excerpt(answer$body)))
+    entry$error <- paste0(
+      "HTTP ", answer$status, ": ", hide(body_excerpt(answer$body))
+    )
     return(entry)
   }
   if (!is.null(run$query$dataset$job)) {
@@ -79,18 +111,26 @@ try_request <- function(run, chain) {
     return(entry)
   }
   where <- paste0("dataset ", run$query$dataset$name)
-  page <- tryCatch(query_page(run$query, chain, answer, where, run$calendar, 0),
-    vetusta_error_payload = identity)
+  page <- tryCatch(
+    query_page(run$query, chain, answer, where, run$calendar, 0),
+    vetusta_error_payload = identity
+  )
   if (inherits(page, "vetusta_error_payload")) {
-    entry$error <- hide(paste0(page$what, if (length(page$where)) paste0(" (", page$where, ")"),
-      if (length(page$todo)) paste0("; to do: ", page$todo)))
+    entry$error <- hide(
+      paste0(
+        page$what, if (length(page$where)) paste0(" (", page$where, ")"),
+        if (length(page$todo)) paste0("; to do: ", page$todo)
+      )
+    )
     return(entry)
   }
   entry$page <- page
   # a standard format needs no sample
   if (!is.null(source$datasets[[run$query$dataset$name]])) {
-    entry$texts <- sample_rows(source, run$query$dataset, jsonlite::fromJSON(entry$sample$about),
-      entry$sample$body)
+    entry$texts <- sample_rows(
+      source, run$query$dataset, jsonlite::fromJSON(entry$sample$about),
+      entry$sample$body
+    )
   }
   entry$read <- nrow(page$good)
   entry$following <- if (!is.null(page$following)) hide(page$following)
@@ -101,16 +141,28 @@ try_request <- function(run, chain) {
 
 # Headers of an answer about its type, limits and paging.
 try_headers <- function(headers, hide) {
-  kept <- grepl(paste0("^content-type$|^link$|^retry-after$|rate-?limit|remaining|quota|^etag$|",
-    "^last-modified$|next|total|page|^location$"), names(headers))
+  kept <- grepl(
+    paste0(
+      "^content-type$|^link$|^retry-after$|rate-?limit|remaining|quota|^etag$|",
+      "^last-modified$|next|total|page|^location$"
+    ),
+    names(headers)
+  )
   vapply(headers[kept], function(x) hide(as.character(x)), "")
 }
 
 try_reading <- function(dataset, type) {
-  form <- dataset$format %||% (if (is.null(dataset$rows)) sub(";.*", "", type)) %||% "json"
-  paste0("as ", form, if (!is.null(dataset$rows)) paste0(", rows at ",
-    if (nzchar(dataset$rows)) dataset$rows else "the top"),
-  if (!is.null(dataset$form)) paste0(", in the form ", dataset$form))
+  form <- dataset$format %||%
+    (if (is.null(dataset$rows)) sub(";.*", "", type)) %||% "json"
+  paste0(
+    "as ", form,
+    if (!is.null(dataset$rows)) {
+      paste0(
+        ", rows at ", if (nzchar(dataset$rows)) dataset$rows else "the top"
+      )
+    },
+    if (!is.null(dataset$form)) paste0(", in the form ", dataset$form)
+  )
 }
 
 # What looks wrong in the times and the order of the rows.
@@ -123,27 +175,49 @@ try_looks <- function(query, pages, rows, calendar) {
   late <- sum(at > now_seconds() + 60, na.rm = TRUE)
   short <- !is.null(query$interval) && is_intraday(query$interval)
   outside <- if (short && !is.null(calendar)) sum(is.na(rows$session))
-  c(if (late) paste0(counted(late, "time"), " in the future: is the zone right?"),
-    if (isTRUE(outside > 0)) paste0(counted(outside, "bar"), " outside all sessions of the ",
-      "calendar: is the zone right, and the calendar?"),
+  c(
+    if (late) {
+      paste0(counted(late, "time"), " in the future: is the zone right?")
+    },
+    if (isTRUE(outside > 0)) {
+      paste0(
+        counted(outside, "bar"), " outside all sessions of the ",
+        "calendar: is the zone right, and the calendar?"
+      )
+    },
     if (short) try_grid(at, query$interval$seconds),
     if (!all(vapply(pages, function(page) runs_one_way(page$times), TRUE))) {
-      "rows of a page are not in order of time: the window is complete only with the last page"
+      paste0(
+        "rows of a page are not in order of time: the window is complete ",
+        "only with the last page"
+      )
     },
-    if (!is.null(query$from) && !is.null(query$interval)) try_window(at, query))
+    if (!is.null(query$from) && !is.null(query$interval)) try_window(at, query)
+  )
 }
 
 try_grid <- function(at, seconds) {
   off <- sum(at %% seconds != 0, na.rm = TRUE)
-  if (off) paste0(counted(off, "bar"), " not on the grid of its length: is the time a bar's start?")
+  if (off) {
+    paste0(
+      counted(off, "bar"),
+      " not on the grid of its length: is the time a bar's start?"
+    )
+  }
 }
 
 try_window <- function(at, query) {
   slack <- 86400
-  beside <- sum(at < as.numeric(query$from) - slack | at > as.numeric(query$to) + slack,
-    na.rm = TRUE)
-  if (beside) paste0(counted(beside, "bar"), " far from the requested window: are the words of ",
-    "the request right?")
+  beside <- sum(
+    at < as.numeric(query$from) - slack | at > as.numeric(query$to) + slack,
+    na.rm = TRUE
+  )
+  if (beside) {
+    paste0(
+      counted(beside, "bar"),
+      " far from the requested window: are the words of ", "the request right?"
+    )
+  }
 }
 
 #' @export
@@ -156,30 +230,58 @@ format_try <- function(x, width = 100, most = 6) {
   lines <- unlist(lapply(seq_along(x$requests), function(i) {
     request <- x$requests[[i]]
     pairs <- function(values) {
-      if (length(values)) paste0("            ", names(values), ": ",
-      values)
+      if (length(values)) paste0("            ", names(values), ": ", values)
     }
-    c(paste0("request ", i, "      ", request$method, " ", request$url), pairs(request$headers),
+    c(
+      paste0("request ", i, "      ", request$method, " ", request$url),
+      pairs(request$headers),
       if (!is.null(request$body)) paste0("            body ", request$body),
-      paste0("  answer    HTTP ", request$status, ", ", format_bytes(request$bytes)), pairs(request$answer),
-      if (!is.null(request$ticket)) c(paste0("  ticket    ", request$ticket),
-        "  next      the export is looked at until it is ready; `vetusta collect` does")
-      else if (!is.null(request$error)) paste0("  not read  ", request$error)
-      else paste0("  read      ", x$read, ": ", counted(request$read, "row")),
-      if (!is.null(request$read)) paste0("  next      ", request$following %||% "no page follows"))
+      paste0(
+        "  answer    HTTP ", request$status, ", ", format_bytes(request$bytes)
+      ),
+      pairs(request$answer),
+      if (!is.null(request$ticket)) {
+        c(
+          paste0("  ticket    ", request$ticket),
+          paste0(
+            "  next      the export is looked at until it is ready; ",
+            "`vetusta collect` does"
+          )
+        )
+      } else if (!is.null(request$error)) {
+        paste0("  not read  ", request$error)
+      } else {
+        paste0("  read      ", x$read, ": ", counted(request$read, "row"))
+      },
+      if (!is.null(request$read)) {
+        paste0("  next      ", request$following %||% "no page follows")
+      }
+    )
   }))
   if (NROW(x$rows)) {
-    types <- vapply(as.list(x$rows), function(column) {
-      if (is.list(column)) "list" else value_type(column) %||% "text"
-    }, "")
-    lines <- c(lines, "", paste0("columns     ", paste0(names(types), " (", types, ")",
-      collapse = ", ")), "", text_table(utils::head(as.data.frame(x$rows), most), width))
-    if (nrow(x$rows) > most) lines <- c(lines, paste0("and ", thousands(nrow(x$rows) - most),
-      " more"))
+    types <- vapply(
+      as.list(x$rows),
+      function(column) {
+        if (is.list(column)) "list" else value_type(column) %||% "text"
+      },
+      ""
+    )
+    lines <- c(
+      lines, "",
+      paste0(
+        "columns     ", paste0(names(types), " (", types, ")", collapse = ", ")
+      ),
+      "", text_table(utils::head(as.data.frame(x$rows), most), width)
+    )
+    if (nrow(x$rows) > most) {
+      lines <- c(lines, paste0("and ", thousands(nrow(x$rows) - most), " more"))
+    }
   }
   if (NROW(x$rejected)) {
-    lines <- c(lines, "", paste0("rejected    ", counted(nrow(x$rejected), "row"), ":"),
-      text_table(utils::head(as.data.frame(x$rejected), most), width))
+    lines <- c(
+      lines, "", paste0("rejected    ", counted(nrow(x$rejected), "row"), ":"),
+      text_table(utils::head(as.data.frame(x$rejected), most), width)
+    )
   }
   c(lines, if (length(x$looks)) c("", paste0("look at     ", x$looks)))
 }

@@ -21,7 +21,11 @@ column_value <- function(rows, rule, known) {
   if (is.null(rule$of)) {
     return(members_of(rows, rule))
   }
-  value <- if (rule$of %in% c("key", "value", "outer-key")) rows[[rule$of]] else known[[rule$of]]
+  value <- if (rule$of %in% c("key", "value", "outer-key")) {
+    rows[[rule$of]]
+  } else {
+    known[[rule$of]]
+  }
   if (is.null(value)) NULL else rep_len(value, nrow(rows))
 }
 
@@ -32,14 +36,21 @@ members_of <- function(rows, rule) {
     return(NULL)
   }
   if (!is.null(rule$digits)) {
-    parts <- Map(with_zeros, parts, rep_len(as.numeric(unlist(rule$digits)), length(parts)))
+    parts <- Map(
+      with_zeros, parts, rep_len(as.numeric(unlist(rule$digits)), length(parts))
+    )
   }
   if (length(parts) == 1) {
     return(parts[[1]])
   }
   absent <- Reduce(`|`, lapply(parts, is.na))
-  parts <- lapply(parts, function(part) if (is.numeric(part)) plain_numbers(part) else part)
-  ifelse(absent, NA_character_, do.call(paste, c(parts, list(sep = rule$joined %||% " "))))
+  parts <- lapply(
+    parts, function(part) if (is.numeric(part)) plain_numbers(part) else part
+  )
+  ifelse(
+    absent, NA_character_,
+    do.call(paste, c(parts, list(sep = rule$joined %||% " ")))
+  )
 }
 
 # Restores leading zeros of whole numbers: 930 is 0930.
@@ -53,20 +64,38 @@ with_zeros <- function(value, digits) {
 column_words <- function(value, words) {
   matched <- unlist(words)[tolower(as.character(value))]
   direct <- unlist(words)[as.character(value)]
-  unname(ifelse(!is.na(direct), direct, ifelse(is.na(matched), as.character(value), matched)))
+  unname(
+    ifelse(
+      !is.na(direct), direct,
+      ifelse(is.na(matched), as.character(value), matched)
+    )
+  )
 }
 
-no_wrong_values <- data.frame(row = integer(), pointer = character(), reason = character(),
-  detail = character())
+no_wrong_values <- data.frame(
+  row = integer(), pointer = character(), reason = character(),
+  detail = character()
+)
 
-wrong_values <- function(bad, value, name, at, dataset, numbers = NULL, far = integer()) {
-  shown <- vapply(bad, function(i) as.character(unlist(value[i]))[1] %||% NA_character_, "")
+wrong_values <- function(bad, value, name, at, dataset, numbers = NULL,
+                         far = integer()) {
+  shown <- vapply(
+    bad, function(i) as.character(unlist(value[i]))[1] %||% NA_character_, ""
+  )
   lines <- if (is.null(numbers)) bad else numbers[bad]
   data.frame(
-    row = bad, pointer = paste0(dataset$rows, "/", lines - 1L, at[1] %||% ""),
-    reason = ifelse(is.na(shown), paste("no", name), ifelse(bad %in% far,
-      paste(name, "is outside the years 1677 to 2200: check the unit of the epoch"),
-      paste(name, "cannot be read"))),
+    row = bad,
+    pointer = paste0(dataset$rows, "/", lines - 1L, at[1] %||% ""),
+    reason = ifelse(
+      is.na(shown), paste("no", name),
+      ifelse(
+        bad %in% far,
+        paste(
+          name, "is outside the years 1677 to 2200: check the unit of the epoch"
+        ),
+        paste(name, "cannot be read")
+      )
+    ),
     detail = paste0("value ", shown)
   )
 }
@@ -80,9 +109,14 @@ empty_columns <- function(dataset) {
 }
 
 pointer_keys <- function(pointer) {
-  gsub("~0", "~",
-  gsub("~1", "/", strsplit(substring(pointer, 2), "/", fixed = TRUE)[[1]], fixed = TRUE),
-  fixed = TRUE)
+  gsub(
+    "~0", "~",
+    gsub(
+      "~1", "/", strsplit(substring(pointer, 2), "/", fixed = TRUE)[[1]],
+      fixed = TRUE
+    ),
+    fixed = TRUE
+  )
 }
 
 # The members of all rows at a pointer: "/a" is a column, "/a/b" a member of
@@ -96,7 +130,11 @@ member_at <- function(rows, pointer) {
   keys <- pointer_keys(pointer)
   value <- rows
   for (key in keys) {
-    value <- if (is.data.frame(value)) value[[key]] else nested_member(value, key)
+    value <- if (is.data.frame(value)) {
+      value[[key]]
+    } else {
+      nested_member(value, key)
+    }
     if (is.null(value)) {
       return(NULL)
     }
@@ -108,13 +146,21 @@ nested_member <- function(values, key) {
   if (!is.list(values)) {
     return(NULL)
   }
-  fields <- lapply(values,
-    function(value) if (is.list(value) || !is.null(names(value))) as.list(value)[[key]])
+  fields <- lapply(
+    values,
+    function(value) {
+      if (is.list(value) || !is.null(names(value))) as.list(value)[[key]]
+    }
+  )
   if (all(lengths(fields) == 0)) {
     return(NULL)
   }
   fields[lengths(fields) == 0] <- NA
-  if (all(lengths(fields) == 1 & !vapply(fields, is.list, TRUE))) unlist(fields) else fields
+  if (all(lengths(fields) == 1 & !vapply(fields, is.list, TRUE))) {
+    unlist(fields)
+  } else {
+    fields
+  }
 }
 
 # Local instants, with a blank or a T between date and time; a date alone is its
@@ -133,29 +179,62 @@ read_column <- function(value, type, zone, rule = list()) {
   if (is.logical(value) && type != "flag" && all(is.na(value))) {
     value <- NA_real_[rep(1L, length(value))]
   }
-  if (is.list(value)) value <- vapply(value,
-    function(x) if (length(x) == 1 && is.atomic(x)) as.character(x) else NA_character_, "")
+  if (is.list(value)) {
+    value <- vapply(
+      value,
+      function(x) {
+        if (length(x) == 1 && is.atomic(x)) as.character(x) else NA_character_
+      },
+      ""
+    )
+  }
   decimal <- rule$decimal %||% "."
-  read <- if (!is.null(rule$written)) read_written(value, type, zone, rule$written)
-  else switch(type,
-    text = if (is.numeric(value)) plain_numbers(value) else as.character(value),
-    number = if (is.numeric(value)) as.double(value) else read_number(value, decimal),
-    percent = if (is.numeric(value)) as.double(value)
-    else read_number(sub("%", "", as.character(value), fixed = TRUE), decimal),
-    "whole number" = whole_or_none(if (is.numeric(value)) as.double(value)
-    else read_number(value, decimal)),
-    flag = flags_of(value),
-    "epoch-s" = read_epoch(value, 1), "epoch-ms" = read_epoch(value, 1e3),
-    "epoch-us" = read_epoch(value, 1e6), "epoch-ns" = read_epoch(value, 1e9),
-    rfc3339 = if (inherits(value, "POSIXct")) value else read_rfc3339(as.character(value), zone),
-    local = read_local(as.character(value), zone),
-    day = read_day(sub("[T ]00:00(:00([.]0+)?)?(Z|[+-]00:?00)?$", "", as.character(value)))
-  )
+  read <- if (!is.null(rule$written)) {
+    read_written(value, type, zone, rule$written)
+  } else {
+    switch(type,
+      text = if (is.numeric(value)) {
+        plain_numbers(value)
+      } else {
+        as.character(value)
+      },
+      number = if (is.numeric(value)) {
+        as.double(value)
+      } else {
+        read_number(value, decimal)
+      },
+      percent = if (is.numeric(value)) {
+        as.double(value)
+      } else {
+        read_number(sub("%", "", as.character(value), fixed = TRUE), decimal)
+      },
+      "whole number" = whole_or_none(
+        if (is.numeric(value)) as.double(value) else read_number(value, decimal)
+      ),
+      flag = flags_of(value),
+      "epoch-s" = read_epoch(value, 1),
+      "epoch-ms" = read_epoch(value, 1e3),
+      "epoch-us" = read_epoch(value, 1e6),
+      "epoch-ns" = read_epoch(value, 1e9),
+      rfc3339 = if (inherits(value, "POSIXct")) {
+        value
+      } else {
+        read_rfc3339(as.character(value), zone)
+      },
+      local = read_local(as.character(value), zone),
+      day = read_day(
+        sub("[T ]00:00(:00([.]0+)?)?(Z|[+-]00:?00)?$", "", as.character(value))
+      )
+    )
+  }
   if (!is.null(rule$scale) && is.numeric(read)) read <- read * rule$scale
   far <- if (startsWith(type, "epoch-")) years_off(read) else integer()
   if (length(far)) read[far] <- NA
-  list(value = read, bad = if (anyNA(read)) which(is.na(read) & !is.na(value)) else integer(),
-    far = far)
+  list(
+    value = read,
+    bad = if (anyNA(read)) which(is.na(read) & !is.na(value)) else integer(),
+    far = far
+  )
 }
 
 # instants beyond these years come from an epoch in another unit than the card
@@ -168,10 +247,17 @@ years_off <- function(time) {
   which(seconds < first_year | seconds >= last_year)
 }
 
-read_epoch <- function(value,
-  scale) {
-  utc(whole_micros((if (is.numeric(value)) as.double(value)
-  else plain_number(as.character(value))) / scale))
+read_epoch <- function(value, scale) {
+  utc(
+    whole_micros(
+      (if (is.numeric(value)) {
+        as.double(value)
+      } else {
+        plain_number(as.character(value))
+      }) /
+        scale
+    )
+  )
 }
 
 # Numbers in plain notation: 100000, not 1e+05.
@@ -191,21 +277,32 @@ read_written <- function(value, type, zone, written) {
   at <- strptime(paste0(text, "\u0001"), paste0(written, "\u0001"), tz = "UTC")
   wrong <- !is.na(text) & !grepl(written_pattern(written), text, perl = TRUE)
   if (any(wrong)) at[wrong] <- as.POSIXlt(NA)
-  if (type == "day") as.Date(at)
-  else time_local(as.Date(at), at$hour * 3600 + at$min * 60 + at$sec, if (type == "rfc3339") "UTC"
-  else zone)
+  if (type == "day") {
+    as.Date(at)
+  } else {
+    time_local(
+      as.Date(at), at$hour * 3600 + at$min * 60 + at$sec,
+      if (type == "rfc3339") "UTC" else zone
+    )
+  }
 }
 
 # The regular expression of a pattern, with fixed digits for adjacent fields.
 written_pattern <- function(written) {
   digits <- c(Y = 4, m = 2, d = 2, H = 2, I = 2, M = 2, S = 2, y = 2, j = 3)
   parts <- regmatches(written, gregexpr("%O?[A-Za-z]|[^%]", written))[[1]]
-  code <- ifelse(startsWith(parts, "%") & nchar(parts) == 2, substring(parts, 2), "")
+  code <- ifelse(
+    startsWith(parts, "%") & nchar(parts) == 2, substring(parts, 2), ""
+  )
   number <- code %in% names(digits)
   n <- length(parts)
   touches <- number & (c(FALSE, number[-n]) | c(number[-1], FALSE))
-  shown <- ifelse(touches, paste0("[0-9]{", digits[code], "}"),
-    ifelse(number, "[ 0-9]?[0-9]+",
-      ifelse(startsWith(parts, "%"), ".+?", paste0("\\Q", parts, "\\E"))))
+  shown <- ifelse(
+    touches, paste0("[0-9]{", digits[code], "}"),
+    ifelse(
+      number, "[ 0-9]?[0-9]+",
+      ifelse(startsWith(parts, "%"), ".+?", paste0("\\Q", parts, "\\E"))
+    )
+  )
   paste0("^\\s*", paste(shown, collapse = ""), "\\s*$")
 }

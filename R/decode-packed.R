@@ -2,12 +2,16 @@
 # readers accept silently.
 
 # Whether bytes begin like a gzip file.
-is_gzip <- function(bytes) length(bytes) > 2 && identical(bytes[1:2], as.raw(c(0x1f, 0x8b)))
+is_gzip <- function(bytes) {
+  length(bytes) > 2 && identical(bytes[1:2], as.raw(c(0x1f, 0x8b)))
+}
 
 # Decompresses a gzip or zip file into another file, part by part.
 unpack_file <- function(file, into, how, where, most = wire_bounds$body * 40) {
-  switch(how, gzip = unpack_gzip(file, into, where, most),
-    zip = unpack_zip(file, into, where, most))
+  switch(how,
+    gzip = unpack_gzip(file, into, where, most),
+    zip = unpack_zip(file, into, where, most)
+  )
   into
 }
 
@@ -32,25 +36,35 @@ gzip_length <- function(file) {
 gzip_is_whole <- function(file) {
   tool <- Sys.which("gzip")
   nzchar(tool) &&
-    identical(suppressWarnings(system2(tool, "-t", stdin = file, stdout = FALSE, stderr = FALSE)),
-      0L)
+    identical(
+      suppressWarnings(
+        system2(tool, "-t", stdin = file, stdout = FALSE, stderr = FALSE)
+      ),
+      0L
+    )
 }
 
 # The entry is read, and its name is never used as a path; a name that would
 # leave the folder is refused anyway.
 unpack_zip <- function(file, into, where, most) {
-  entries <- tryCatch(utils::unzip(file, list = TRUE),
-    error = function(e) {
-      stop_spoilt("The file is no zip file, or is cut short.", where,
-      "correct unpack: in the card, or run it again")
-    })
+  entries <- tryCatch(utils::unzip(file, list = TRUE), error = function(e) {
+    stop_spoilt(
+      "The file is no zip file, or is cut short.", where,
+      "correct unpack: in the card, or run it again"
+    )
+  })
   plain <- entries[!grepl("/$", entries$Name), ]
-  if (nrow(plain) != 1 || grepl("(^|[/\\\\])[.][.]([/\\\\]|$)|^[/\\\\]", plain$Name[1])) {
-    stop_payload("The zip file must contain a single plain file.", where,
-      "look at what the service sends")
+  if (nrow(plain) != 1 ||
+    grepl("(^|[/\\\\])[.][.]([/\\\\]|$)|^[/\\\\]", plain$Name[1])) {
+    stop_payload(
+      "The zip file must contain a single plain file.", where,
+      "look at what the service sends"
+    )
   }
   size <- copy_content(unz(file, plain$Name, "rb"), into, where, most)
-  if (size != plain$Length) stop_payload("The zip file is damaged.", where, "run it again")
+  if (size != plain$Length) {
+    stop_payload("The zip file is damaged.", where, "run it again")
+  }
 }
 
 copy_content <- function(from, into, where, most) {
@@ -59,12 +73,18 @@ copy_content <- function(from, into, where, most) {
   on.exit(close(to), add = TRUE)
   size <- 0
   repeat {
-    part <- tryCatch(suppressWarnings(readBin(from, "raw", 1e6)),
-      error = function(e) stop_payload("The file is damaged.", where, "run it again"))
+    part <- tryCatch(
+      suppressWarnings(readBin(from, "raw", 1e6)),
+      error = function(e) {
+        stop_payload("The file is damaged.", where, "run it again")
+      }
+    )
     if (!length(part)) break
     size <- size + length(part)
     if (size > most) {
-      stop_payload("The file is too large when unpacked.", where, "use a shorter window")
+      stop_payload(
+        "The file is too large when unpacked.", where, "use a shorter window"
+      )
     }
     writeBin(part, to)
   }

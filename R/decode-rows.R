@@ -4,8 +4,8 @@
 
 # A whole body: list(columns, rejected rows, rows, members), where `members` are
 # the values that the page rule needs.
-decode_body <- function(dataset, body, source, known = list(), members = character(),
-  where = "the body") {
+decode_body <- function(dataset, body, source, known = list(),
+                        members = character(), where = "the body") {
   format <- dataset$format %||% "json"
   body <- text_in_utf8(unpacked_body(body, where))
   if (isTRUE(dataset$wrapped)) body <- json_within(body)
@@ -16,42 +16,71 @@ decode_body <- function(dataset, body, source, known = list(), members = charact
   if (format %in% c("json", "json-lines")) {
     whole <- dataset$reading$whole
     problem <- problem_pointers(source$problem)
-    parsed <- decode_json(body,
-      c(rows = dataset$rows, problem, members, whole, lookup = dataset$lookup$rows), where,
+    parsed <- decode_json(
+      body,
+      c(
+        rows = dataset$rows, problem, members, whole,
+        lookup = dataset$lookup$rows
+      ),
+      where,
       instants = dataset$reading$instants,
-      map = is.null(dataset$within) && identical(dataset[["form"]], "map"))
+      map = is.null(dataset$within) && identical(dataset[["form"]], "map")
+    )
     stop_on_problem(parsed, source$problem, where)
     if (is.null(parsed$rows) && !"absent" %in% dataset$nothing) {
-      stop_payload(paste0("The answer has no rows at ", dataset$rows, "."), where,
-        "look whether the service changed its answer, and correct rows: in the card")
+      stop_payload(
+        paste0("The answer has no rows at ", dataset$rows, "."), where,
+        paste0(
+          "look whether the service changed its answer, and correct rows: ",
+          "in the card"
+        )
+      )
     }
     read <- function(part) {
-      if (is.null(part)) NULL
-      else if (is.null(dataset$within)) json_rows(part,
-      dataset[["form"]] %||% "objects", where, dataset$rows, dataset$reading$pointers)
-      else rows_within(part, dataset, where)
+      if (is.null(part)) {
+        NULL
+      } else if (is.null(dataset$within)) {
+        json_rows(
+          part, dataset[["form"]] %||% "objects", where, dataset$rows,
+          dataset$reading$pointers
+        )
+      } else {
+        rows_within(part, dataset, where)
+      }
     }
     rows <- read(parsed$rows)
     if (has_long_names(rows, dataset) || has_fine_times(rows, dataset, body)) {
-      rows <- read(decode_json(body, c(rows = dataset$rows), where, "string")$rows)
+      rows <- read(
+        decode_json(body, c(rows = dataset$rows), where, "string")$rows
+      )
     }
     rows <- rows_looked_up(rows, parsed$lookup, dataset, where)
     known <- c(known, parsed[names(whole)])
   } else {
     parsed <- list()
-    rows <- switch(dataset$format, "json-stat" = jsonstat_rows(body, where),
+    rows <- switch(dataset$format,
+      "json-stat" = jsonstat_rows(body, where),
       "xbrl-json" = xbrl_rows(body, where),
-      decode_table(body, dataset$format, where, dataset$table))
+      decode_table(body, dataset$format, where, dataset$table)
+    )
   }
   decoded <- decode_rows(dataset, rows, source$zone, where, known)
   if (identical(dataset$next_page$by, "last") && decoded$rows > 0) {
-    decoded$last <- last_value(column_value(rows, list(at = dataset$next_page$at), list()), dataset,
-      where)
+    decoded$last <- last_value(
+      column_value(rows, list(at = dataset$next_page$at), list()), dataset,
+      where
+    )
   }
   # rows as the service counts them: one with several sides, or with nested
   # rows, counts once
-  items <- attr(rows, "items") %||% if (length(dataset$sides)) decoded$rows / length(dataset$sides)
-  else if (length(dataset$only) || length(dataset$unpack)) NROW(rows) else decoded$rows
+  items <- attr(rows, "items") %||%
+    if (length(dataset$sides)) {
+      decoded$rows / length(dataset$sides)
+    } else if (length(dataset$only) || length(dataset$unpack)) {
+      NROW(rows)
+    } else {
+      decoded$rows
+    }
   c(decoded, list(members = parsed, items = items))
 }
 
@@ -60,12 +89,20 @@ has_long_names <- function(rows, dataset) {
   if (is.null(rows)) {
     return(FALSE)
   }
-  rules <- c(Filter(function(rule) rule$as == "text", dataset$columns),
-    if (identical(dataset$next_page$by, "last")) list(list(at = dataset$next_page$at)))
-  any(vapply(rules, function(rule) {
-    value <- column_value(rows, rule, list())
-    is.numeric(value) && is_long(value)
-  }, TRUE))
+  rules <- c(
+    Filter(function(rule) rule$as == "text", dataset$columns),
+    if (identical(dataset$next_page$by, "last")) {
+      list(list(at = dataset$next_page$at))
+    }
+  )
+  any(vapply(
+    rules,
+    function(rule) {
+      value <- column_value(rows, rule, list())
+      is.numeric(value) && is_long(value)
+    },
+    TRUE
+  ))
 }
 
 # Whether times in nanoseconds, which no double holds, are equal in
@@ -76,9 +113,13 @@ has_fine_times <- function(rows, dataset, body) {
     return(FALSE)
   }
   value <- column_value(rows, rule, list())
-  if (rule$as == "epoch-ns") is.numeric(value) && anyDuplicated(round(value / 1000)) > 0
-  else inherits(value, "POSIXct") && anyDuplicated(value) > 0 &&
-    length(grepRaw("[.][0-9]{7,9}[Zz+-]", body)) > 0
+  if (rule$as == "epoch-ns") {
+    is.numeric(value) && anyDuplicated(round(value / 1000)) > 0
+  } else {
+    inherits(value, "POSIXct") &&
+      anyDuplicated(value) > 0 &&
+      length(grepRaw("[.][0-9]{7,9}[Zz+-]", body)) > 0
+  }
 }
 
 # The nanoseconds of each time within its second; NULL where no time is finer
@@ -86,8 +127,12 @@ has_fine_times <- function(rows, dataset, body) {
 finer_part <- function(value, type) {
   digits <- if (type == "epoch-ns" && is.character(value)) {
     sub("^.*?([0-9]{1,9})$", "\\1", value, perl = TRUE)
-  } else if (type == "rfc3339" && is.character(value) && any(grepl("[.][0-9]{7}", value))) {
-    substr(paste0(sub("^[^.]*[.]?([0-9]*).*$", "\\1", value), "000000000"), 1, 9)
+  } else if (type == "rfc3339" &&
+    is.character(value) &&
+    any(grepl("[.][0-9]{7}", value))) {
+    substr(
+      paste0(sub("^[^.]*[.]?([0-9]*).*$", "\\1", value), "000000000"), 1, 9
+    )
   }
   nanos <- suppressWarnings(as.numeric(digits))
   nanos[is.na(nanos)] <- 0
@@ -98,8 +143,13 @@ finer_part <- function(value, type) {
 last_value <- function(values, dataset, where) {
   last <- if (length(values)) values[[length(values)]]
   if (is.null(member_text(last))) {
-    stop_payload(paste0("The last row has no member ", dataset$next_page$at,
-      ", which the next page needs."), where, "correct at: of next_page: in the card")
+    stop_payload(
+      paste0(
+        "The last row has no member ", dataset$next_page$at,
+        ", which the next page needs."
+      ),
+      where, "correct at: of next_page: in the card"
+    )
   }
   last
 }
@@ -107,8 +157,11 @@ last_value <- function(values, dataset, where) {
 # Where a body reports an error with status 200: a member that is present and
 # not empty, or that has none of the words for success.
 problem_pointers <- function(problem) {
-  if (is.list(problem)) c(problem = problem$at, problem_text = problem$text)
-  else if (!is.null(problem)) c(problem = problem)
+  if (is.list(problem)) {
+    c(problem = problem$at, problem_text = problem$text)
+  } else if (!is.null(problem)) {
+    c(problem = problem)
+  }
 }
 
 stop_on_problem <- function(parsed, rule, where) {
@@ -118,19 +171,26 @@ stop_on_problem <- function(parsed, rule, where) {
   if (!length(problem) || (is.atomic(problem) && is.na(problem[1]))) {
     return(invisible())
   }
-  if (is.null(fine) && is.atomic(problem) && problem[1] %in% list("", FALSE, 0)) {
+  if (is.null(fine) &&
+    is.atomic(problem) &&
+    problem[1] %in% list("", FALSE, 0)) {
     return(invisible())
   }
   if (!is.null(fine) &&
-    tolower(as.character(unlist(problem)[1])) %in% tolower(as.character(unlist(fine)))) {
+    tolower(as.character(unlist(problem)[1])) %in%
+      tolower(as.character(unlist(fine)))) {
     return(invisible())
   }
   reported <- parsed$problem_text %||% problem
   text <- substr(paste(unlist(reported), collapse = ", "), 1, 200)
   again <- is.list(rule) &&
-    tolower(as.character(unlist(problem)[1])) %in% tolower(as.character(unlist(rule$again)))
-  vetusta_stop("payload", paste0("The service answers with an error: ", text), where,
-    "check the query; if it is right, try again later", again = again)
+    tolower(as.character(unlist(problem)[1])) %in%
+      tolower(as.character(unlist(rule$again)))
+  vetusta_stop(
+    "payload", paste0("The service answers with an error: ", text), where,
+    "check the query; if it is right, try again later",
+    again = again
+  )
 }
 
 # A frame of members as the columns of the card. Sides become separate rows;
@@ -140,31 +200,53 @@ decode_rows <- function(dataset, rows, zone, where, known = list()) {
   at <- rows_wanted(rows, dataset$only)
   if (!is.null(at)) rows <- rows[at, , drop = FALSE]
   if (is.null(rows) || !nrow(rows)) {
-    return(list(columns = empty_columns(dataset), rejected = no_wrong_values, rows = 0L))
+    return(
+      list(
+        columns = empty_columns(dataset),
+        rejected = no_wrong_values,
+        rows = 0L
+      )
+    )
   }
   if (!length(dataset$sides)) {
-    return(c(decode_side(dataset, rows, zone, where, known, at = at), list(at = at)))
+    return(
+      c(decode_side(dataset, rows, zone, where, known, at = at), list(at = at))
+    )
   }
   parts <- lapply(dataset$sides, function(side) {
     part <- decode_side(dataset, rows, zone, where, known, side, at)
     part$columns$side <- rep(side, part$rows)
     part
   })
-  columns <- lapply(stats::setNames(nm = names(parts[[1]]$columns)),
-    function(name) do.call(c, lapply(parts, function(part) part$columns[[name]])))
-  rejected <- do.call(rbind, lapply(seq_along(parts), function(i) {
-    rejects <- parts[[i]]$rejected
-    rejects$row <- rejects$row + (i - 1L) * nrow(rows)
-    rejects
-  }))
-  list(columns = columns, rejected = rejected, rows = nrow(rows) * length(parts),
-    at = rep(at %||% seq_len(nrow(rows)), length(parts)))
+  columns <- lapply(
+    stats::setNames(nm = names(parts[[1]]$columns)),
+    function(name) {
+      do.call(c, lapply(parts, function(part) part$columns[[name]]))
+    }
+  )
+  rejected <- do.call(
+    rbind,
+    lapply(seq_along(parts), function(i) {
+      rejects <- parts[[i]]$rejected
+      rejects$row <- rejects$row + (i - 1L) * nrow(rows)
+      rejects
+    })
+  )
+  list(
+    columns = columns,
+    rejected = rejected,
+    rows = nrow(rows) * length(parts),
+    at = rep(at %||% seq_len(nrow(rows)), length(parts))
+  )
 }
 
 # Columns that identify what a row is about.
-key_columns <- c("symbol", "series", "item", "place", "dataset", "link", "kind", "side")
+key_columns <- c(
+  "symbol", "series", "item", "place", "dataset", "link", "kind", "side"
+)
 
-decode_side <- function(dataset, rows, zone, where, known, side = NULL, at = NULL) {
+decode_side <- function(dataset, rows, zone, where, known, side = NULL,
+                        at = NULL) {
   columns <- list()
   rejected <- list(no_wrong_values)
   finer <- NULL
@@ -182,38 +264,69 @@ decode_side <- function(dataset, rows, zone, where, known, side = NULL, at = NUL
     }
     if (is.null(value)) {
       if (rule$need == "required") {
-        stop_payload(paste0("No row has the member ", rule$at, ", which is the column `", name,
-          "`."), paste0(where, ", ", dataset$rows, "/0", rule$at),
-          paste0("look whether the service changed its answer; mark the column need: optional in ",
-            "the card if it may be absent"))
+        stop_payload(
+          paste0(
+            "No row has the member ", rule$at, ", which is the column `", name,
+            "`."
+          ),
+          paste0(where, ", ", dataset$rows, "/0", rule$at),
+          paste0(
+            "look whether the service changed its answer; mark the ",
+            "column need: optional in ", "the card if it may be absent"
+          )
+        )
       }
       value <- rep(rule$default %||% NA, nrow(rows))
     }
     # words for missing values, except in keys: NA may be a country
-    if (is.null(rule$nothing) && is.character(value) && !name %in% key_columns &&
+    if (is.null(rule$nothing) &&
+      is.character(value) &&
+      !name %in% key_columns &&
       isTRUE(dataset$format %in% c("csv", "tsv"))) {
       value[value %in% table_absent] <- NA
     }
     if (!is.null(rule$nothing)) {
-      value[as.character(unlist(value)) %in% as.character(unlist(rule$nothing))] <- NA
+      value[
+        as.character(unlist(value)) %in% as.character(unlist(rule$nothing))
+      ] <-
+        NA
     }
     if (!is.null(rule$words)) value <- column_words(value, rule$words)
     type <- rule$as
     read <- read_column(value, type, zone, rule)
-    absent <- if (anyNA(value)) which(is.na(read$value) & is.na(value)) else integer()
+    absent <- if (anyNA(value)) {
+      which(is.na(read$value) & is.na(value))
+    } else {
+      integer()
+    }
     if (!is.null(rule$default) && length(absent)) {
-      read$value[absent] <- read_column(rep(rule$default, length(absent)), type, zone, rule)$value
+      read$value[
+        absent
+      ] <- read_column(
+        rep(rule$default, length(absent)), type, zone, rule
+      )$value
     }
     if (rule$need == "required") read$bad <- union(read$bad, absent)
     if (length(read$bad)) {
-      rejected[[length(rejected) + 1]] <- wrong_values(read$bad, value, name, rule$at, dataset, at,
-        read$far)
+      rejected[[
+        length(rejected) + 1
+      ]] <- wrong_values(read$bad, value, name, rule$at, dataset, at, read$far)
     }
     columns[[name]] <- read$value
-    if (name == "time" && inherits(read$value, "POSIXct")) finer <- finer_part(value, type)
+    if (name == "time" && inherits(read$value, "POSIXct")) {
+      finer <- finer_part(value, type)
+    }
   }
-  list(columns = columns, rejected = if (length(rejected) == 1) no_wrong_values
-  else do.call(rbind, rejected), rows = nrow(rows), finer = finer)
+  list(
+    columns = columns,
+    rejected = if (length(rejected) == 1) {
+      no_wrong_values
+    } else {
+      do.call(rbind, rejected)
+    },
+    rows = nrow(rows),
+    finer = finer
+  )
 }
 
 # Selection of rows of a body, and values joined from elsewhere in it.
@@ -241,23 +354,42 @@ rows_looked_up <- function(rows, second, dataset, where) {
   members <- unique(unlist(lapply(dataset$columns, function(column) {
     if (is.list(column)) column$lookup
   })))
-  second <- if (length(second)) json_rows(second, rule[["form"]] %||% "objects", where, rule$rows,
-    c(rule$by, members))
+  second <- if (length(second)) {
+    json_rows(
+      second, rule[["form"]] %||% "objects", where, rule$rows,
+      c(rule$by, members)
+    )
+  }
   by <- member_at(rows, rule$from)
   if (is.null(by)) {
-    stop_payload(paste0("No row has the member ", rule$from,
-      ", by which its other columns are looked up."), where,
-      "correct from: of lookup: in the card")
+    stop_payload(
+      paste0(
+        "No row has the member ", rule$from,
+        ", by which its other columns are looked up."
+      ),
+      where, "correct from: of lookup: in the card"
+    )
   }
-  key <- if (is.null(rule$by)) second[["key"]] else if (!is.null(second)) member_at(second, rule$by)
+  key <- if (is.null(rule$by)) {
+    second[["key"]]
+  } else if (!is.null(second)) {
+    member_at(second, rule$by)
+  }
   if (length(second) && is.null(key)) {
-    stop_payload(paste0("No row at ", rule$rows, " has the member ", rule$by,
-      ", by which rows are joined."), where, "correct by: of lookup: in the card")
+    stop_payload(
+      paste0(
+        "No row at ", rule$rows, " has the member ", rule$by,
+        ", by which rows are joined."
+      ),
+      where, "correct by: of lookup: in the card"
+    )
   }
   at <- match(as.character(by), as.character(key))
   for (pointer in members) {
     value <- if (!is.null(second)) member_at(second, pointer)
-    rows[[paste("lookup", pointer)]] <- if (is.null(value)) rep(NA, length(at)) else value[at]
+    rows[[
+      paste("lookup", pointer)
+    ]] <- if (is.null(value)) rep(NA, length(at)) else value[at]
   }
   rows
 }
@@ -279,27 +411,47 @@ rows_within <- function(outer, dataset, where) {
   within <- dataset$within
   if (!is.list(within)) within <- list(at = within)
   form <- within[["form"]] %||% "objects"
-  holders <- outer_rows(outer, dataset[["form"]] %||% "objects", where, dataset$rows)
-  members <-
-    unique(as.character(unlist(lapply(dataset$columns,
-      function(rule) if (is.list(rule)) rule$outer))))
+  holders <- outer_rows(
+    outer, dataset[["form"]] %||% "objects", where, dataset$rows
+  )
+  members <- unique(
+    as.character(
+      unlist(
+        lapply(dataset$columns, function(rule) if (is.list(rule)) rule$outer)
+      )
+    )
+  )
   parts <- lapply(seq_along(holders), function(i) {
     holder <- holders[[i]]
     inner <- if (nzchar(within$at)) value_at(holder, within$at) else holder
-    rows <- if (length(inner)) json_rows(inner, form, where,
-      paste0(dataset$rows, "/", i - 1L, within$at), dataset$reading$pointers)
+    rows <- if (length(inner)) {
+      json_rows(
+        inner, form, where, paste0(dataset$rows, "/", i - 1L, within$at),
+        dataset$reading$pointers
+      )
+    }
     if (is.null(rows) || !nrow(rows)) {
       return(NULL)
     }
-    ancestors <- lapply(stats::setNames(members, sprintf("outer %s", members)),
-      function(pointer) rep(plain_values(list(value_at(holder, pointer)))[[1]], nrow(rows)))
-    if (form %in% c("objects", "arrays", "columns", "one") && !is.null(names(holders))) {
+    ancestors <- lapply(
+      stats::setNames(members, sprintf("outer %s", members)),
+      function(pointer) {
+        rep(plain_values(list(value_at(holder, pointer)))[[1]], nrow(rows))
+      }
+    )
+    if (form %in% c("objects", "arrays", "columns", "one") &&
+      !is.null(names(holders))) {
       ancestors$key <- rep(names(holders)[i], nrow(rows))
     }
-    if (!is.null(names(holders))) ancestors[["outer-key"]] <- rep(names(holders)[i], nrow(rows))
+    if (!is.null(names(holders))) {
+      ancestors[["outer-key"]] <- rep(names(holders)[i], nrow(rows))
+    }
     list_frame(c(as.list(rows), ancestors))
   })
-  rows <- data.table::rbindlist(Filter(Negate(is.null), parts), use.names = TRUE, fill = TRUE)
+  rows <- data.table::rbindlist(
+    Filter(Negate(is.null), parts),
+    use.names = TRUE, fill = TRUE
+  )
   rows <- as.data.frame(rows)
   attr(rows, "items") <- length(holders)
   rows
@@ -314,25 +466,32 @@ outer_rows <- function(outer, form, where, at) {
     if (is.list(outer) && !is.data.frame(outer) && length(names(outer))) {
       return(outer)
     }
-    stop_payload(paste0("The member at ", at, " is no map from a name to rows."), where,
-      "correct rows: or form: in the card")
+    stop_payload(
+      paste0("The member at ", at, " is no map from a name to rows."), where,
+      "correct rows: or form: in the card"
+    )
   }
   if (form == "one" && is.list(outer) && !is.data.frame(outer)) {
     return(list(outer))
   }
   if (is.data.frame(outer)) {
-    return(lapply(seq_len(nrow(outer)),
-      function(i) {
-        lapply(outer,
-        function(column) {
-          if (is.data.frame(column)) as.list(column[i, , drop = FALSE])
-          else column[[i]]
-        })
-      }))
+    return(lapply(seq_len(nrow(outer)), function(i) {
+      lapply(outer, function(column) {
+        if (is.data.frame(column)) {
+          as.list(column[i, , drop = FALSE])
+        } else {
+          column[[i]]
+        }
+      })
+    }))
   }
-  if (is.list(outer) && is.null(names(outer)) && all(vapply(outer, is.list, TRUE))) {
+  if (is.list(outer) &&
+    is.null(names(outer)) &&
+    all(vapply(outer, is.list, TRUE))) {
     return(outer)
   }
-  stop_payload(paste0("The member at ", at, " is not an array of objects with rows."), where,
-    "correct rows:, form: or within: in the card")
+  stop_payload(
+    paste0("The member at ", at, " is not an array of objects with rows."),
+    where, "correct rows:, form: or within: in the card"
+  )
 }

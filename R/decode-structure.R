@@ -2,31 +2,52 @@
 # prefixes.
 
 read_plain_xml <- function(body, where) {
-  if (!length(body)) stop_spoilt("The answer is empty.", where, "try again later")
+  if (!length(body)) {
+    stop_spoilt("The answer is empty.", where, "try again later")
+  }
   # the size limit applies to the decoded text, whatever the encoding
   body <- utf8_body(body, where)
   start <- utils::head(body, 600)
   start <- rawToChar(utils::head(start[start != as.raw(0)], 300))
-  if (grepl("<html|<!DOCTYPE html", start,
-    ignore.case = TRUE)) stop_spoilt("The answer is a web page, not a message.", where,
-    paste0("look whether the card's URL is right; it begins: ", body_excerpt(body, 80)))
-  if (length(grepRaw("<!DOCTYPE", body,
-    fixed = TRUE))) stop_payload(
-      paste0("The message has a document type, which is refused: it could name entities that ",
-        "read files or never end."), where, "report it to the provider of the service")
-  tryCatch(xml2::read_xml(body, options = c("NOBLANKS", "NONET")), error = function(e) {
-    stop_spoilt("The answer is not valid XML: it is cut short or damaged.", where,
-      paste0("try again; the answer begins: ", body_excerpt(body, 80)))
-  })
+  if (grepl("<html|<!DOCTYPE html", start, ignore.case = TRUE)) {
+    stop_spoilt(
+      "The answer is a web page, not a message.", where,
+      paste0(
+        "look whether the card's URL is right; it begins: ",
+        body_excerpt(body, 80)
+      )
+    )
+  }
+  if (length(grepRaw("<!DOCTYPE", body, fixed = TRUE))) {
+    stop_payload(
+      paste0(
+        "The message has a document type, which is refused: it could ",
+        "name entities that ", "read files or never end."
+      ),
+      where, "report it to the provider of the service"
+    )
+  }
+  tryCatch(
+    xml2::read_xml(body, options = c("NOBLANKS", "NONET")),
+    error = function(e) {
+      stop_spoilt(
+        "The answer is not valid XML: it is cut short or damaged.", where,
+        paste0("try again; the answer begins: ", body_excerpt(body, 80))
+      )
+    }
+  )
 }
 
 xml_named <- function(node, ...) {
-  xml2::xml_find_all(node,
-  paste0(".//*[", paste0("local-name()='", c(...), "'", collapse = " or "), "]"))
+  xml2::xml_find_all(
+    node,
+    paste0(
+      ".//*[", paste0("local-name()='", c(...), "'", collapse = " or "), "]"
+    )
+  )
 }
 xml_children_named <- function(node, name) {
-  xml2::xml_find_all(node,
-  paste0("./*[local-name()='", name, "']"))
+  xml2::xml_find_all(node, paste0("./*[local-name()='", name, "']"))
 }
 # Texts without surrounding space.
 xml_trimmed <- function(node) {
@@ -40,7 +61,9 @@ xml_trimmed <- function(node) {
 xml_texts <- function(node, name = "Name") {
   nodes <- xml_children_named(node, name)
   language <- xml2::xml_attr(nodes, "lang")
-  stats::setNames(xml2::xml_text(nodes, trim = TRUE), ifelse(is.na(language), "en", language))
+  stats::setNames(
+    xml2::xml_text(nodes, trim = TRUE), ifelse(is.na(language), "en", language)
+  )
 }
 
 # The target of a reference, by its Ref element (2.1) or its URN (3.0 and 2.1):
@@ -50,16 +73,41 @@ reference_of <- function(node) {
   if (length(ref)) {
     attribute <- function(name) xml2::xml_attr(ref[[1]], name)
     scheme <- attribute("maintainableParentID")
-    return(if (is.na(scheme)) list(agency = attribute("agencyID"), id = attribute("id"),
-      version = attribute("version"), item = NA_character_)
-    else list(agency = attribute("agencyID"), id = scheme,
-      version = attribute("maintainableParentVersion"), item = attribute("id")))
+    return(
+      if (is.na(scheme)) {
+        list(
+          agency = attribute("agencyID"), id = attribute("id"),
+          version = attribute("version"), item = NA_character_
+        )
+      } else {
+        list(
+          agency = attribute("agencyID"),
+          id = scheme,
+          version = attribute("maintainableParentVersion"),
+          item = attribute("id")
+        )
+      }
+    )
   }
   urn <- xml2::xml_text(node, trim = TRUE)
-  parts <- regmatches(urn, regexec("(?:=|^)([^:=]+):([^:(]+)\\(([^)]*)\\)(?:[.](.*))?$", urn))[[1]]
-  if (length(parts)) list(agency = parts[2], id = parts[3], version = parts[4],
-    item = if (nzchar(parts[5])) parts[5] else NA_character_)
-  else list(agency = NA_character_, id = urn, version = NA_character_, item = NA_character_)
+  parts <- regmatches(
+    urn, regexec("(?:=|^)([^:=]+):([^:(]+)\\(([^)]*)\\)(?:[.](.*))?$", urn)
+  )[[
+    1
+  ]]
+  if (length(parts)) {
+    list(
+      agency = parts[2],
+      id = parts[3],
+      version = parts[4],
+      item = if (nzchar(parts[5])) parts[5] else NA_character_
+    )
+  } else {
+    list(
+      agency = NA_character_, id = urn, version = NA_character_,
+      item = NA_character_
+    )
+  }
 }
 
 # The artefact that a reference means among equal ids of several agencies or
@@ -70,11 +118,14 @@ find_artefact <- function(artefacts, reference) {
   }
   fits <- function(name) {
     function(artefact) {
-      is.na(reference[[name]]) || is.na(artefact[[name]]) ||
-      identical(artefact[[name]], reference[[name]])
+      is.na(reference[[name]]) ||
+        is.na(artefact[[name]]) ||
+        identical(artefact[[name]], reference[[name]])
     }
   }
-  matches <- Filter(function(artefact) identical(artefact$self_id, reference$id), artefacts)
+  matches <- Filter(
+    function(artefact) identical(artefact$self_id, reference$id), artefacts
+  )
   of_agency <- Filter(fits("agency"), matches)
   if (!length(of_agency)) of_agency <- matches
   exact <- Filter(fits("version"), of_agency)
@@ -82,14 +133,25 @@ find_artefact <- function(artefacts, reference) {
   if (!length(exact)) {
     return(NULL)
   }
-  exact[[newest_version(vapply(exact, function(artefact) artefact$version %||% NA_character_, ""))]]
+  exact[[
+    newest_version(
+      vapply(exact, function(artefact) artefact$version %||% NA_character_, "")
+    )
+  ]]
 }
 
 newest_version <- function(versions) {
-  number <- lapply(strsplit(ifelse(is.na(versions), "0", versions), ".", fixed = TRUE),
-    function(parts) suppressWarnings(as.numeric(sub("[^0-9].*", "", parts))))
-  rank <- vapply(number,
-    function(parts) sum(ifelse(is.na(parts), 0, parts) * 1e4^(3 - seq_along(parts))), 1)
+  number <- lapply(
+    strsplit(ifelse(is.na(versions), "0", versions), ".", fixed = TRUE),
+    function(parts) suppressWarnings(as.numeric(sub("[^0-9].*", "", parts)))
+  )
+  rank <- vapply(
+    number,
+    function(parts) {
+      sum(ifelse(is.na(parts), 0, parts) * 1e4^(3 - seq_along(parts)))
+    },
+    1
+  )
   which.max(rank)
 }
 
@@ -101,64 +163,119 @@ decode_structure <- function(body, where) {
     flows = lapply(xml_named(document, "Dataflow"), structure_flow),
     structures = lapply(xml_named(document, "DataStructure"), structure_dsd),
     codelists = structure_lists(document, "Codelist", "Code"),
-    concepts = structure_lists(document, "ConceptScheme", "Concept", structure_enumerations),
+    concepts = structure_lists(
+      document, "ConceptScheme", "Concept", structure_enumerations
+    ),
     categories = structure_categories(document),
-    categorisations = structure_categorisations(document), constraints = lapply(xml_named(document,
-      "ContentConstraint", "DataConstraint"), structure_constraint)
+    categorisations = structure_categorisations(document),
+    constraints = lapply(
+      xml_named(document, "ContentConstraint", "DataConstraint"),
+      structure_constraint
+    )
   )
 }
 
 stop_sdmx_error <- function(texts, where) {
-  stop_payload(paste0("The service answers with an error: ",
-    substr(paste(unique(xml2::xml_text(texts, trim = TRUE)), collapse = "; "), 1, 300)), where,
-    "check the query; if it is right, try again later")
+  stop_payload(
+    paste0(
+      "The service answers with an error: ",
+      substr(
+        paste(unique(xml2::xml_text(texts, trim = TRUE)), collapse = "; "), 1,
+        300
+      )
+    ),
+    where, "check the query; if it is right, try again later"
+  )
 }
 
 structure_flow <- function(node) {
   structure <- xml_children_named(node, "Structure")
-  list(id = xml2::xml_attr(node, "id"), agency = xml2::xml_attr(node, "agencyID"),
-    version = xml2::xml_attr(node, "version"), names = xml_texts(node),
+  list(
+    id = xml2::xml_attr(node, "id"),
+    agency = xml2::xml_attr(node, "agencyID"),
+    version = xml2::xml_attr(node, "version"),
+    names = xml_texts(node),
     descriptions = xml_texts(node, "Description"),
     structure = if (length(structure)) reference_of(structure[[1]]),
-    annotations = structure_annotations(node))
+    annotations = structure_annotations(node)
+  )
 }
 
 structure_annotations <- function(node) {
-  annotations <- xml_named(xml_children_named(node, "Annotations"), "Annotation")
-  titles <- vapply(annotations, function(annotation) {
-    text <- xml2::xml_text(xml_children_named(annotation, "AnnotationTitle"))
-    if (length(text)) text[1] else NA_character_
-  }, "")
+  annotations <- xml_named(
+    xml_children_named(node, "Annotations"), "Annotation"
+  )
+  titles <- vapply(
+    annotations,
+    function(annotation) {
+      text <- xml2::xml_text(xml_children_named(annotation, "AnnotationTitle"))
+      if (length(text)) text[1] else NA_character_
+    },
+    ""
+  )
   stats::setNames(titles, xml2::xml_attr(annotations, "id"))
 }
 
 structure_dsd <- function(node) {
-  dimensions <- as.list(xml_named(xml_named(node, "DimensionList"), "Dimension", "MeasureDimension",
-    "TimeDimension"))
+  dimensions <- as.list(
+    xml_named(
+      xml_named(node, "DimensionList"), "Dimension", "MeasureDimension",
+      "TimeDimension"
+    )
+  )
   about <- lapply(dimensions, structure_component)
   good <- !is.na(vapply(about, `[[`, "", "id"))
   dimensions <- dimensions[good]
   about <- about[good]
-  frame <- data.frame(id = vapply(about, `[[`, "", "id"),
-    role = vapply(dimensions, function(dimension) {
-      c(Dimension = "dimension", MeasureDimension = "measure",
-      TimeDimension = "time")[[xml2::xml_name(dimension)]]
-    }, ""),
-    concept = vapply(about, function(component) component$concept$item %||% NA_character_, ""),
-    position = vapply(dimensions, function(element) as.numeric(xml2::xml_attr(element, "position")), 1))
+  frame <- data.frame(
+    id = vapply(about, `[[`, "", "id"),
+    role = vapply(
+      dimensions,
+      function(dimension) {
+        c(
+          Dimension = "dimension", MeasureDimension = "measure",
+          TimeDimension = "time"
+        )[[
+          xml2::xml_name(dimension)
+        ]]
+      },
+      ""
+    ),
+    concept = vapply(
+      about, function(component) component$concept$item %||% NA_character_, ""
+    ),
+    position = vapply(
+      dimensions,
+      function(element) as.numeric(xml2::xml_attr(element, "position")), 1
+    )
+  )
   # each dimension has a concept, and its own code list or that of the concept
   frame$concept_of <- lapply(about, `[[`, "concept")
   frame$codelist <- lapply(about, `[[`, "codelist")
-  if (!anyNA(frame$position)) frame <- frame[order(frame$role == "time", frame$position), ]
-  attributes <- as.list(xml_named(xml_named(node, "AttributeList"), "Attribute"))
+  if (!anyNA(frame$position)) {
+    frame <- frame[order(frame$role == "time", frame$position), ]
+  }
+  attributes <- as.list(
+    xml_named(xml_named(node, "AttributeList"), "Attribute")
+  )
   components <- lapply(attributes, structure_component)
   attributes <- attributes[!is.na(vapply(components, `[[`, "", "id"))]
   components <- Filter(function(component) !is.na(component$id), components)
-  list(self_id = xml2::xml_attr(node, "id"), agency = xml2::xml_attr(node, "agencyID"),
-    version = xml2::xml_attr(node, "version"), dimensions = frame,
-    attributes = data.frame(id = vapply(components, `[[`, "", "id"),
-      concept = vapply(components, function(component) component$concept$item %||% NA_character_, ""),
-      level = vapply(attributes, attribute_level, "")), measures = structure_measures(node))
+  list(
+    self_id = xml2::xml_attr(node, "id"),
+    agency = xml2::xml_attr(node, "agencyID"),
+    version = xml2::xml_attr(node, "version"),
+    dimensions = frame,
+    attributes = data.frame(
+      id = vapply(components, `[[`, "", "id"),
+      concept = vapply(
+        components,
+        function(component) component$concept$item %||% NA_character_, ""
+      ),
+      level = vapply(attributes, attribute_level, "")
+    ),
+    measures = structure_measures(node)
+  )
 }
 
 # The ids of the measures: the primary measure of SDMX 2.1, or the list of SDMX
@@ -176,8 +293,13 @@ structure_measures <- function(node) {
 attribute_level <- function(node) {
   relation <- xml_children_named(node, "AttributeRelationship")
   if (length(xml_named(relation, "PrimaryMeasure", "Observation")) ||
-    length(xml_named(node, "MeasureRelationship"))) "value" else if (length(relation)) "series"
-    else NA_character_
+    length(xml_named(node, "MeasureRelationship"))) {
+    "value"
+  } else if (length(relation)) {
+    "series"
+  } else {
+    NA_character_
+  }
 }
 
 # A component without an id has its concept's (SDMX 2.1, part 3).
@@ -187,10 +309,18 @@ structure_component <- function(node) {
   id <- xml2::xml_attr(node, "id")
   if (is.na(id)) id <- concept$item %||% NA_character_
   if (is.null(concept)) {
-    concept <- list(agency = NA_character_, id = NA_character_, version = NA_character_, item = id)
+    concept <- list(
+      agency = NA_character_, id = NA_character_, version = NA_character_,
+      item = id
+    )
   }
-  list(id = id, concept = concept,
-    codelist = structure_enumeration(xml_children_named(node, "LocalRepresentation")))
+  list(
+    id = id,
+    concept = concept,
+    codelist = structure_enumeration(
+      xml_children_named(node, "LocalRepresentation")
+    )
+  )
 }
 
 structure_enumeration <- function(representation) {
@@ -199,8 +329,12 @@ structure_enumeration <- function(representation) {
 }
 
 structure_enumerations <- function(items) {
-  lapply(as.list(items),
-  function(item) structure_enumeration(xml_children_named(item, "CoreRepresentation")))
+  lapply(
+    as.list(items),
+    function(item) {
+      structure_enumeration(xml_children_named(item, "CoreRepresentation"))
+    }
+  )
 }
 
 # The schemes of a kind: agency, id and version, and for their items `id`,
@@ -210,30 +344,39 @@ structure_lists <- function(document, scheme, item, more = NULL) {
   lapply(as.list(xml_named(document, scheme)), function(node) {
     items <- xml_children_named(node, item)
     owner <- item_owners(items, c("Name", "Parent"))
-    list(self_id = xml2::xml_attr(node, "id"), agency = xml2::xml_attr(node, "agencyID"),
+    list(
+      self_id = xml2::xml_attr(node, "id"),
+      agency = xml2::xml_attr(node, "agencyID"),
       version = xml2::xml_attr(node, "version"),
       id = xml2::xml_attr(items, "id"),
       parent = item_parents(node, item, length(items), owner$Parent),
       labels = item_labels(node, item, length(items), owner$Name),
-      more = if (!is.null(more)) more(items))
+      more = if (!is.null(more)) more(items)
+    )
   })
 }
 
 # The item of each child element with these names: its position, from the number
 # of children of each item.
 item_owners <- function(items, names) {
-  counts <- paste0("count(./*[local-name()='", names, "'])", collapse = ", ' ', ")
+  counts <- paste0(
+    "count(./*[local-name()='", names, "'])",
+    collapse = ", ' ', "
+  )
   counted <- xml2::xml_find_chr(items, paste0("concat(", counts, ")"))
   counted <- as.integer(unlist(strsplit(counted, " ", fixed = TRUE)))
   counts <- matrix(counted, nrow = length(names))
-  lapply(stats::setNames(seq_along(names), names),
-    function(k) rep(seq_along(items), counts[k, ]))
+  lapply(
+    stats::setNames(seq_along(names), names),
+    function(k) rep(seq_along(items), counts[k, ])
+  )
 }
 
 item_parents <- function(node, item, n, owner) {
   parent <- rep(NA_character_, n)
-  nodes <- xml2::xml_find_all(node,
-    paste0("./*[local-name()='", item, "']/*[local-name()='Parent']"))
+  nodes <- xml2::xml_find_all(
+    node, paste0("./*[local-name()='", item, "']/*[local-name()='Parent']")
+  )
   if (length(nodes)) {
     ref <- xml2::xml_find_first(nodes, ".//*[local-name()='Ref']")
     id <- xml2::xml_attr(ref, "id")
@@ -247,7 +390,9 @@ item_parents <- function(node, item, n, owner) {
 # The names of items by language, NA where missing; a name without a language is
 # English, as the standard says.
 item_labels <- function(node, item, n, owner) {
-  nodes <- xml2::xml_find_all(node, paste0("./*[local-name()='", item, "']/*[local-name()='Name']"))
+  nodes <- xml2::xml_find_all(
+    node, paste0("./*[local-name()='", item, "']/*[local-name()='Name']")
+  )
   language <- xml2::xml_attr(nodes, "lang")
   language[is.na(language)] <- "en"
   text <- xml_trimmed(nodes)
@@ -258,35 +403,54 @@ item_labels <- function(node, item, n, owner) {
 }
 
 structure_categories <- function(document) {
-  rows <- lapply(xml_named(document, "CategoryScheme"),
-    function(scheme) structure_category(xml_children_named(scheme, "Category"), character()))
+  rows <- lapply(
+    xml_named(document, "CategoryScheme"),
+    function(scheme) {
+      structure_category(xml_children_named(scheme, "Category"), character())
+    }
+  )
   do.call(c, rows)
 }
 
 # Categories are a tree; each is identified by its path of ids.
 structure_category <- function(nodes, above) {
-  do.call(c, lapply(nodes, function(node) {
-    path <- c(above, xml2::xml_attr(node, "id"))
-    c(list(list(path = paste(path, collapse = "."), names = xml_texts(node))),
-      structure_category(xml_children_named(node, "Category"), path))
-  }))
+  do.call(
+    c,
+    lapply(nodes, function(node) {
+      path <- c(above, xml2::xml_attr(node, "id"))
+      c(
+        list(list(path = paste(path, collapse = "."), names = xml_texts(node))),
+        structure_category(xml_children_named(node, "Category"), path)
+      )
+    })
+  )
 }
 
 structure_categorisations <- function(document) {
   rows <- lapply(xml_named(document, "Categorisation"), function(node) {
     target <- xml_children_named(node, "Target")
     ref <- xml_named(target, "Ref")
-    path <- if (length(ref)) xml2::xml_attr(ref[[1]], "id")
-    else sub(".*\\)\\.", "", xml2::xml_text(target, trim = TRUE))
-    data.frame(flow = reference_of(xml_children_named(node, "Source")[[1]])$id, category = path)
+    path <- if (length(ref)) {
+      xml2::xml_attr(ref[[1]], "id")
+    } else {
+      sub(".*\\)\\.", "", xml2::xml_text(target, trim = TRUE))
+    }
+    data.frame(
+      flow = reference_of(xml_children_named(node, "Source")[[1]])$id,
+      category = path
+    )
   })
-  do.call(rbind, c(list(data.frame(flow = character(), category = character())), rows))
+  do.call(
+    rbind, c(list(data.frame(flow = character(), category = character())), rows)
+  )
 }
 
 # Availability: codes by dimension, first and last period, and the number of
 # series and observations, where stated.
 structure_constraint <- function(node) {
-  is_out <- function(item) identical(tolower(xml2::xml_attr(item, "include")), "false")
+  is_out <- function(item) {
+    identical(tolower(xml2::xml_attr(item, "include")), "false")
+  }
   codes <- without <- list()
   for (region in as.list(xml_named(node, "CubeRegion"))) {
     values <- as.list(xml_named(region, "KeyValue", "Component"))
@@ -295,19 +459,30 @@ structure_constraint <- function(node) {
       texts <- xml2::xml_text(xml_children_named(entry, "Value"), trim = TRUE)
       # codes that a region excludes by one dimension alone have no data; by
       # several, only their combination has none
-      if (!is_out(region) && !is_out(entry)) codes[[id]] <- union(codes[[id]], texts)
-      else if (is_out(entry) && !is_out(region)) without[[id]] <- union(without[[id]], texts)
-      else if (is_out(region) && length(values) == 1 &&
-        !is_out(entry)) without[[id]] <- union(without[[id]], texts)
+      if (!is_out(region) && !is_out(entry)) {
+        codes[[id]] <- union(codes[[id]], texts)
+      } else if (is_out(entry) && !is_out(region)) {
+        without[[id]] <- union(without[[id]], texts)
+      } else if (is_out(region) && length(values) == 1 && !is_out(entry)) {
+        without[[id]] <- union(without[[id]], texts)
+      }
     }
   }
   bound <- function(name) {
     nodes <- xml_named(node, name)
-    if (length(nodes)) sub("T.*", "", xml2::xml_text(nodes[[1]], trim = TRUE)) else NA_character_
+    if (length(nodes)) {
+      sub("T.*", "", xml2::xml_text(nodes[[1]], trim = TRUE))
+    } else {
+      NA_character_
+    }
   }
   annotations <- structure_annotations(node)
-  list(codes = codes[lengths(codes) > 0], without = without[lengths(without) > 0],
-    start = bound("StartPeriod"), end = bound("EndPeriod"),
+  list(
+    codes = codes[lengths(codes) > 0],
+    without = without[lengths(without) > 0],
+    start = bound("StartPeriod"),
+    end = bound("EndPeriod"),
     cells = as.numeric(annotations["obs_count"]),
-    series = as.numeric(annotations["series_count"]))
+    series = as.numeric(annotations["series_count"])
+  )
 }

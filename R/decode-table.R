@@ -4,18 +4,26 @@
 table_absent <- c("", "NA", "N/A", "n/a", "null", "NULL", "NaN", ".", "-")
 
 decode_table <- function(body, format, where, table = NULL) {
-  if (!length(body)) stop_spoilt("The answer is empty.", where, "try again later")
+  if (!length(body)) {
+    stop_spoilt("The answer is empty.", where, "try again later")
+  }
   body <- text_in_utf8(body)
   if (identical(body[1:3], as.raw(c(0xef, 0xbb, 0xbf)))) body <- body[-(1:3)]
   text <- recoded(rawToChar(body[body != as.raw(0)]), table$encoding, where)
-  if (any(body == as.raw(13))) text <- gsub("\r\n?", "\n", text, useBytes = TRUE)
+  if (any(body == as.raw(13))) {
+    text <- gsub("\r\n?", "\n", text, useBytes = TRUE)
+  }
   stop_on_other_kind(text, where)
-  lines <- if (length(table)) plain_lines(strsplit(text, "\n", fixed = TRUE)[[1]], table)
+  lines <- if (length(table)) {
+    plain_lines(strsplit(text, "\n", fixed = TRUE)[[1]], table)
+  }
   if (length(table)) text <- paste(lines, collapse = "\n")
   if (!nzchar(trimws(text))) {
     return(NULL)
   }
-  read_text_table(text = paste0(text, "\n"), format = format, where = where, table = table)
+  read_text_table(
+    text = paste0(text, "\n"), format = format, where = where, table = table
+  )
 }
 
 # UTF-16 as UTF-8, recognised by its byte order mark, or by zeros in every other
@@ -26,8 +34,13 @@ text_in_utf8 <- function(body) {
     return(body)
   }
   if (encoding$mark) body <- body[-(1:2)]
-  read <- iconv(list(body[seq_len(length(body) - length(body) %% 2)]), encoding$name, "UTF-8",
-    toRaw = TRUE)[[1]]
+  read <- iconv(
+    list(body[seq_len(length(body) - length(body) %% 2)]), encoding$name,
+    "UTF-8",
+    toRaw = TRUE
+  )[[
+    1
+  ]]
   read %||% body
 }
 
@@ -36,17 +49,27 @@ utf16_of <- function(body) {
   if (length(start) < 4 || (start[1] < 0xfe && all(start > 0))) {
     return(NULL)
   }
-  if (start[1] == 0xff && start[2] == 0xfe) return(list(name = "UTF-16LE", mark = TRUE))
-  if (start[1] == 0xfe && start[2] == 0xff) return(list(name = "UTF-16BE", mark = TRUE))
+  if (start[1] == 0xff && start[2] == 0xfe) {
+    return(list(name = "UTF-16LE", mark = TRUE))
+  }
+  if (start[1] == 0xfe && start[2] == 0xff) {
+    return(list(name = "UTF-16BE", mark = TRUE))
+  }
   odd <- seq(1, length(start) - 1, 2)
   high <- mean(start[odd] == 0)
   low <- mean(start[odd + 1] == 0)
-  if (low > 0.6 && high < 0.1) list(name = "UTF-16LE", mark = FALSE)
-  else if (high > 0.6 && low < 0.1) list(name = "UTF-16BE", mark = FALSE)
+  if (low > 0.6 && high < 0.1) {
+    list(name = "UTF-16LE", mark = FALSE)
+  } else if (high > 0.6 && low < 0.1) {
+    list(name = "UTF-16BE", mark = FALSE)
+  }
 }
 
 # A UTF-16 file converted to UTF-8; other files unchanged.
-utf8_file <- function(file, into = tempfile(fileext = paste0(".", tools::file_ext(file)))) {
+utf8_file <- function(file,
+                      into = tempfile(
+                        fileext = paste0(".", tools::file_ext(file))
+                      )) {
   if (is.null(utf16_of(readBin(file, "raw", 400)))) {
     return(file)
   }
@@ -58,12 +81,16 @@ utf8_file <- function(file, into = tempfile(fileext = paste0(".", tools::file_ex
 stop_on_other_kind <- function(text, where) {
   head <- substr(text, 1, 200)
   if (grepl("^\\s*<", head)) {
-    stop_spoilt("The answer is a web page or XML, not a table.", where,
-      "look whether the card's URL is right")
+    stop_spoilt(
+      "The answer is a web page or XML, not a table.", where,
+      "look whether the card's URL is right"
+    )
   }
   if (grepl("^\\s*[{[]", head)) {
-    stop_payload("The answer is JSON, not a table.", where,
-      paste0("it begins: ", substr(head, 1, 80)))
+    stop_payload(
+      "The answer is JSON, not a table.", where,
+      paste0("it begins: ", substr(head, 1, 80))
+    )
   }
 }
 
@@ -73,16 +100,22 @@ recoded <- function(text, encoding, where) {
   }
   out <- iconv(text, encoding, "UTF-8")
   if (anyNA(out)) {
-    stop_payload(paste0("The table is not written in ", encoding, "."), where,
-      "correct encoding: in the card")
+    stop_payload(
+      paste0("The table is not written in ", encoding, "."), where,
+      "correct encoding: in the card"
+    )
   }
   out
 }
 
 # The lines of a table without those above it and without remarks.
 plain_lines <- function(lines, table) {
-  if (!is.null(table$skip)) lines <- lines[-seq_len(min(table$skip, length(lines)))]
-  if (!is.null(table$remark)) lines <- lines[!startsWith(trimws(lines, "left"), table$remark)]
+  if (!is.null(table$skip)) {
+    lines <- lines[-seq_len(min(table$skip, length(lines)))]
+  }
+  if (!is.null(table$remark)) {
+    lines <- lines[!startsWith(trimws(lines, "left"), table$remark)]
+  }
   lines
 }
 
@@ -91,9 +124,13 @@ plain_lines <- function(lines, table) {
 none_dropped <- function(read, where) {
   withCallingHandlers(read, warning = function(w) {
     if (grepl("Stopped early|Discarded", conditionMessage(w))) {
-      stop_payload("The table has a line that does not fit its columns.", where,
-        paste0("look at the line: ",
-          substr(gsub("[[:space:]]+", " ", conditionMessage(w)), 1, 160)))
+      stop_payload(
+        "The table has a line that does not fit its columns.", where,
+        paste0(
+          "look at the line: ",
+          substr(gsub("[[:space:]]+", " ", conditionMessage(w)), 1, 160)
+        )
+      )
     }
     invokeRestart("muffleWarning")
   })
@@ -105,15 +142,26 @@ read_text_table <- function(text, format, where, table = NULL) {
   named <- table$names %||% TRUE
   rows <- other_errors(
     none_dropped(
-      data.table::fread(text = text, sep = table$separator %||% if (format == "tsv") "\t"
-      else "auto", colClasses = "character", na.strings = "", header = named,
-        data.table = FALSE, showProgress = FALSE, blank.lines.skip = TRUE, fill = TRUE,
-        strip.white = TRUE, encoding = "UTF-8"),
+      data.table::fread(
+        text = text,
+        sep = table$separator %||% if (format == "tsv") "\t" else "auto",
+        colClasses = "character",
+        na.strings = "",
+        header = named,
+        data.table = FALSE,
+        showProgress = FALSE,
+        blank.lines.skip = TRUE,
+        fill = TRUE,
+        strip.white = TRUE,
+        encoding = "UTF-8"
+      ),
       where
     ),
     function(e) {
-      stop_payload("The answer cannot be read as a table.", where,
-      "look at format: in the card")
+      stop_payload(
+        "The answer cannot be read as a table.", where,
+        "look at format: in the card"
+      )
     }
   )
   if (!named) names(rows) <- seq_along(rows) - 1L

@@ -22,31 +22,57 @@
 #' \dontrun{
 #' desk_browse(desk_open("my-desk"))
 #' }
-desk_browse <- function(desk, port = NULL, ready = function(url) message("open ", url),
-  seconds = Inf) {
-  if (is.character(given(desk, "desk", "desk"))) check_text(desk, "desk", "desk")
-  else check_desk(desk)
+desk_browse <- function(desk, port = NULL,
+                        ready = function(url) message("open ", url),
+                        seconds = Inf) {
+  if (is.character(given(desk, "desk", "desk"))) {
+    check_text(desk, "desk", "desk")
+  } else {
+    check_desk(desk)
+  }
   if (!is.null(port)) {
     check_number(port, "port", 0, "page")
     if (port != floor(port) || port < 1024 || port > 65535) {
-      vetusta_stop("page", paste0("There is no port ", format_exact(port), " for a page."),
-        todo = "give a whole number from 1024 to 65535; without it a free port is used")
+      vetusta_stop(
+        "page",
+        paste0("There is no port ", format_exact(port), " for a page."),
+        todo = paste0(
+          "give a whole number from 1024 to 65535; without it a free ",
+          "port is used"
+        )
+      )
     }
   }
   if (!is.function(ready)) {
-    vetusta_stop("page", "`ready` is a function of the page's URL.", todo = "leave it out")
+    vetusta_stop(
+      "page", "`ready` is a function of the page's URL.",
+      todo = "leave it out"
+    )
   }
   check_number(seconds, "seconds", 0, "page")
-  absent <- Filter(function(name) !requireNamespace(name, quietly = TRUE), c("shiny", "bslib"))
+  absent <- Filter(
+    function(name) !requireNamespace(name, quietly = TRUE), c("shiny", "bslib")
+  )
   if (length(absent)) {
-    vetusta_stop("page", paste0("The page needs the package", if (length(absent) > 1) "s", " ",
-      paste(absent, collapse = " and "), "."),
-    todo = paste0("install.packages(c(\"shiny\", \"bslib\")), or of Debian the packages ",
-      "r-cran-shiny and r-cran-bslib"))
+    vetusta_stop(
+      "page",
+      paste0(
+        "The page needs the package", if (length(absent) > 1) "s", " ",
+        paste(absent, collapse = " and "), "."
+      ),
+      todo = paste0(
+        "install.packages(c(\"shiny\", \"bslib\")), or of Debian the packages ",
+        "r-cran-shiny and r-cran-bslib"
+      )
+    )
   }
   # shiny attaches itself when it runs, with a message
   if (!"package:shiny" %in% search()) suppressMessages(attachNamespace("shiny"))
-  place <- if (is.character(desk)) browse_archive_place(desk) else browse_desk(desk)
+  place <- if (is.character(desk)) {
+    browse_archive_place(desk)
+  } else {
+    browse_desk(desk)
+  }
   place$reader()
   on.exit(place$close())
   token <- browse_token()
@@ -59,18 +85,26 @@ desk_browse <- function(desk, port = NULL, ready = function(url) message("open "
     if (is.finite(seconds)) later::later(function() shiny::stopApp(), seconds)
   }
   tryCatch(
-    shiny::runApp(app, port = port, host = "127.0.0.1", launch.browser = FALSE, quiet = TRUE),
+    shiny::runApp(
+      app,
+      port = port, host = "127.0.0.1", launch.browser = FALSE, quiet = TRUE
+    ),
     error = function(e) {
       if (inherits(e, "vetusta_error")) stop(e)
-      if (!grepl("create server|address already in use", conditionMessage(e))) stop(e)
+      if (!grepl("create server|address already in use", conditionMessage(e))) {
+        stop(e)
+      }
       browse_port_taken(port)
-    })
+    }
+  )
   invisible()
 }
 
 browse_port_taken <- function(port) {
-  vetusta_stop("page", paste0("The port ", port, " is taken by another program."),
-    todo = "give another port; without it a free port is used")
+  vetusta_stop(
+    "page", paste0("The port ", port, " is taken by another program."),
+    todo = "give another port; without it a free port is used"
+  )
 }
 
 # A free port; shiny's own error for a used port is unclear.
@@ -78,17 +112,30 @@ browse_port <- function(port) {
   if (is.null(port)) {
     return(httpuv::randomPort(host = "127.0.0.1"))
   }
-  probe <- tryCatch(httpuv::startServer("127.0.0.1", port, list(call = function(request) {
-    list(status = 503L, headers = list(), body = "")
-  }), quiet = TRUE), error = function(e) NULL)
+  probe <- tryCatch(
+    httpuv::startServer(
+      "127.0.0.1", port,
+      list(call = function(request) {
+        list(status = 503L, headers = list(), body = "")
+      }),
+      quiet = TRUE
+    ),
+    error = function(e) NULL
+  )
   if (is.null(probe)) browse_port_taken(port)
   probe$stop()
   port
 }
 
 browse_token <- function() {
-  bytes <- tryCatch(readBin("/dev/urandom", "raw", 16), error = function(e) raw(),
-    warning = function(w) raw())
-  if (length(bytes) == 16) paste(bytes, collapse = "")
-  else digest::digest(list(Sys.time(), Sys.getpid(), tempfile()), "md5")
+  bytes <- tryCatch(
+    readBin("/dev/urandom", "raw", 16),
+    error = function(e) raw(),
+    warning = function(w) raw()
+  )
+  if (length(bytes) == 16) {
+    paste(bytes, collapse = "")
+  } else {
+    digest::digest(list(Sys.time(), Sys.getpid(), tempfile()), "md5")
+  }
 }

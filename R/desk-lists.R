@@ -8,15 +8,27 @@ desk_list <- function(desk, list, name, archive, where) {
   }
   kind <- intersect(names(desk_list_kinds), names(list))
   if (length(kind) != 1) {
-    vetusta_stop("desk", paste0("The list of `", name, "` has ",
-      if (length(kind)) "two places" else "no place", " for the origin of its values."),
-      where = where, todo = paste0("write values, as in [KELD, TAMX], or file:, rows:, ",
-        "series:"))
+    vetusta_stop(
+      "desk",
+      paste0(
+        "The list of `", name, "` has ",
+        if (length(kind)) "two places" else "no place",
+        " for the origin of its values."
+      ),
+      where = where,
+      todo = paste0(
+        "write values, as in [KELD, TAMX], or file:, rows:, ", "series:"
+      )
+    )
   }
   odd <- setdiff(names(list), c(kind, desk_list_words[[kind]]))
   if (length(odd)) {
-    vetusta_stop("desk", paste0("`", odd[1], "` is not for a list by `", kind, "`."),
-      where = where, todo = paste0("leave ", odd[1], " out"))
+    vetusta_stop(
+      "desk",
+      paste0("`", odd[1], "` is not for a list by `", kind, "`."),
+      where = where,
+      todo = paste0("leave ", odd[1], " out")
+    )
   }
   rows <- desk_list_kinds[[kind]](desk, list, name, archive, where)
   if (!is.data.frame(rows)) {
@@ -25,20 +37,30 @@ desk_list <- function(desk, list, name, archive, where) {
   column <- list$column %||% desk_list_column(rows, name)
   rows <- at_place(rows_filter(rows, list$where), where)
   if (!column %in% names(rows)) {
-    vetusta_stop("desk", paste0("The list of `", name, "` has no column \"", column, "\"."),
-      where = where, todo = suggest_word(column, names(rows)))
+    vetusta_stop(
+      "desk",
+      paste0("The list of `", name, "` has no column \"", column, "\"."),
+      where = where,
+      todo = suggest_word(column, names(rows))
+    )
   }
   values <- unique(as.character(rows[[column]]))
   values <- values[!is.na(values) & nzchar(values)]
   if (!length(values)) {
-    vetusta_stop("desk", paste0("The list of `", name, "` is empty."), where = where,
-      todo = "look at its file and its conditions", none = TRUE)
+    vetusta_stop(
+      "desk", paste0("The list of `", name, "` is empty."),
+      where = where,
+      todo = "look at its file and its conditions", none = TRUE
+    )
   }
   values
 }
 
-desk_list_words <- list(file = c("column", "sheet", "where"), rows = c("with", "column", "where"),
-  series = c("column", "where"))
+desk_list_words <- list(
+  file = c("column", "sheet", "where"),
+  rows = c("with", "column", "where"),
+  series = c("column", "where")
+)
 
 # The column with the key's name, else the first.
 desk_list_column <- function(rows, name) {
@@ -48,14 +70,23 @@ desk_list_column <- function(rows, name) {
 
 desk_list_kinds <- list(
   file = function(desk, list, name, archive, where) {
-    path <- if (grepl("^/", list$file)) list$file else file.path(desk$folder, list$file)
+    path <- if (grepl("^/", list$file)) {
+      list$file
+    } else {
+      file.path(desk$folder, list$file)
+    }
     if (!file.exists(path) || dir.exists(path)) {
-      vetusta_stop("desk", paste0("The list of `", name, "` is in a file that is not there."),
+      vetusta_stop(
+        "desk",
+        paste0("The list of `", name, "` is in a file that is not there."),
         where = paste0(path, "; ", where),
-        todo = "look at the path, which begins in the desk's folder")
+        todo = "look at the path, which begins in the desk's folder"
+      )
     }
     ending <- tolower(sub(".*[.]", "", path))
-    if (ending == "xlsx") return(at_place(read_sheet(path, list$sheet), where))
+    if (ending == "xlsx") {
+      return(at_place(read_sheet(path, list$sheet), where))
+    }
     if (ending %in% c("csv", "tsv")) {
       return(at_place(table_of_texts(path), where))
     }
@@ -68,17 +99,30 @@ desk_list_kinds <- list(
     }
     with <- desk_rows(archive, list$with, where)
     by <- intersect(names(rows), names(with))
-    by <- c(intersect(c(name, sub("s$", "", name), "symbol", "place", "series"), by),
-      by)[1]
+    by <- c(
+      intersect(c(name, sub("s$", "", name), "symbol", "place", "series"), by),
+      by
+    )[
+      1
+    ]
     if (is.na(by)) {
-      vetusta_stop("desk", paste0("The rows of ", list$rows, " and ", list$with,
-        " have no column in common."), where = where, todo = "leave out with:")
+      vetusta_stop(
+        "desk",
+        paste0(
+          "The rows of ", list$rows, " and ", list$with,
+          " have no column in common."
+        ),
+        where = where, todo = "leave out with:"
+      )
     }
     at_place(rows_join(rows, with, by), where)
   },
   series = function(desk, list, name, archive, where) {
     listed <- at_place(archive_find(archive, list$series), where)
-    listed$years <- as.numeric(difftime(listed$last, listed$first, units = "days")) / 365.25
+    listed$years <- as.numeric(
+      difftime(listed$last, listed$first, units = "days")
+    ) /
+      365.25
     # the symbol of bars, or the key of the series of another dataset
     listed[[name]] <- listed$key
     listed
@@ -89,8 +133,11 @@ desk_list_kinds <- list(
 desk_rows <- function(archive, id, where) {
   parts <- strsplit(id, "/", fixed = TRUE)[[1]]
   if (length(parts) != 2) {
-    vetusta_stop("desk", paste0("\"", id, "\" names no dataset."), where = where,
-      todo = "write a source and a dataset, as in quay/directory")
+    vetusta_stop(
+      "desk", paste0("\"", id, "\" names no dataset."),
+      where = where,
+      todo = "write a source and a dataset, as in quay/directory"
+    )
   }
   at_place(archive_rows(archive, parts[1], parts[2]), where)
 }
@@ -98,12 +145,19 @@ desk_rows <- function(archive, id, where) {
 # Adds the place in the desk's file to an error without one.
 at_place <- function(work, where) {
   tryCatch(work, vetusta_error = function(e) {
-    vetusta_stop("desk", e$what, where = paste(c(e$where, where), collapse = "; "), todo = e$todo)
+    vetusta_stop(
+      "desk",
+      e$what,
+      where = paste(c(e$where, where), collapse = "; "),
+      todo = e$todo
+    )
   })
 }
 
 # A value a line; remarks and blank lines are ignored.
 list_lines <- function(path) {
-  lines <- trimws(sub("#.*", "", readLines(path, warn = FALSE, encoding = "UTF-8")))
+  lines <- trimws(
+    sub("#.*", "", readLines(path, warn = FALSE, encoding = "UTF-8"))
+  )
   lines[nzchar(lines)]
 }

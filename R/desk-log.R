@@ -8,8 +8,13 @@ log_write <- function(file, lines) {
   if (file.exists(file) && file.size(file) > log_bytes) log_rotate(file)
   stamp <- format_instant(floor(now_seconds()))
   # one write, so that lines of two processes do not mix
-  cat(paste0(stamp, " ", unlist(strsplit(lines, "\n", fixed = TRUE)), "\n", collapse = ""),
-    file = file, append = TRUE)
+  cat(
+    paste0(
+      stamp, " ", unlist(strsplit(lines, "\n", fixed = TRUE)), "\n",
+      collapse = ""
+    ),
+    file = file, append = TRUE
+  )
 }
 
 # desk.log becomes desk.log.1, that desk.log.2, and so on; the last file is
@@ -32,32 +37,56 @@ refresh_logged <- function(desk, work) {
   output <- file(log_file, "w+")
   sink(output)
   sink(output, type = "message")
-  tryCatch(status <- work(), vetusta_usage = function(e) cli_say(conditionMessage(e)),
+  tryCatch(
+    status <- work(),
+    vetusta_usage = function(e) cli_say(conditionMessage(e)),
     error = function(e) cli_say(conditionMessage(e)),
-    interrupt = function(
-      e) {
-      cli_say("stopped; the pages received so far are stored, and the next run continues")
+    interrupt = function(e) {
+      cli_say(
+        "stopped; the pages received so far are stored, and the next run ",
+        "continues"
+      )
     },
     finally = {
       sink(type = "message")
       sink()
       close(output)
-    })
+    }
+  )
   lines <- readLines(log_file, warn = FALSE)
   unlink(log_file)
   lines <- lines[nzchar(lines)]
-  log_write(file, c(if (length(lines)) lines, paste("ended with status", status)))
-  if (status != 0L && !is.null(desk$on_failure)) refresh_alarm(desk, lines, file)
+  log_write(
+    file, c(if (length(lines)) lines, paste("ended with status", status))
+  )
+  if (status != 0L && !is.null(desk$on_failure)) {
+    refresh_alarm(desk, lines, file)
+  }
   status
 }
 
 # The command of the user's choice, with the outcome in its environment.
 refresh_alarm <- function(desk, lines, file) {
-  said <- tryCatch({
-    run <- processx::run("/bin/sh", c("-c", desk$on_failure), wd = desk$folder,
-      error_on_status = FALSE, timeout = 120, env = c("current", VETUSTA_DESK = desk$folder,
-        VETUSTA_LOG = file, VETUSTA_SAID = paste(utils::tail(lines, 40), collapse = "\n")))
-    if (run$status != 0) paste("on_failure ended with status", run$status)
-  }, error = function(e) paste("on_failure could not be run:", conditionMessage(e)))
+  said <- tryCatch(
+    {
+      run <- processx::run(
+        "/bin/sh",
+        c("-c", desk$on_failure),
+        wd = desk$folder,
+        error_on_status = FALSE,
+        timeout = 120,
+        env = c(
+          "current",
+          VETUSTA_DESK = desk$folder,
+          VETUSTA_LOG = file,
+          VETUSTA_SAID = paste(utils::tail(lines, 40), collapse = "\n")
+        )
+      )
+      if (run$status != 0) paste("on_failure ended with status", run$status)
+    },
+    error = function(e) {
+      paste("on_failure could not be run:", conditionMessage(e))
+    }
+  )
   if (length(said)) log_write(file, said)
 }

@@ -6,15 +6,25 @@
 #' @export
 desk_new <- function(folder, title = NULL) {
   check_text(folder, "folder", "desk")
-  if (file.exists(folder) && (!dir.exists(folder) ||
-    length(list.files(folder, all.files = TRUE, no.. = TRUE)))) {
-    vetusta_stop("desk", "The folder is there and is not empty.", where = folder,
-      todo = "give the path of a folder that is not there yet")
+  if (file.exists(folder) &&
+    (!dir.exists(folder) ||
+      length(list.files(folder, all.files = TRUE, no.. = TRUE)))) {
+    vetusta_stop(
+      "desk", "The folder is there and is not empty.",
+      where = folder,
+      todo = "give the path of a folder that is not there yet"
+    )
   }
-  dir.create(file.path(folder, "sources"), recursive = TRUE, showWarnings = FALSE)
+  dir.create(
+    file.path(folder, "sources"),
+    recursive = TRUE, showWarnings = FALSE
+  )
   if (!dir.exists(file.path(folder, "sources"))) {
-    vetusta_stop("desk", "The desk's folder cannot be made.", where = folder,
-      todo = "look at the rights of the folder above")
+    vetusta_stop(
+      "desk", "The desk's folder cannot be made.",
+      where = folder,
+      todo = "look at the rights of the folder above"
+    )
   }
   from <- system.file("desk", package = "vetusta")
   for (card in c("quay", "river", "basin", "fixing")) {
@@ -27,13 +37,20 @@ desk_new <- function(folder, title = NULL) {
   # without the package for workbooks the growing table is a CSV file
   book <- requireNamespace("openxlsx2", quietly = TRUE)
   if (!book) {
-    lines <- sub("append: fixings.xlsx", "append: fixings.csv", lines, fixed = TRUE)
+    lines <- sub(
+      "append: fixings.xlsx", "append: fixings.csv", lines,
+      fixed = TRUE
+    )
     lines <- lines[!grepl("^ *table: Fixings$", lines)]
   }
   write_lines_whole(lines, file.path(folder, "desk.yml"), "desk")
-  file.copy(file.path(from, c("stations.txt", if (book) "fixings.xlsx")), folder)
-  write_lines_whole(readLines(file.path(from, "keys.txt")), file.path(folder, "desk.env"), "secret",
-    "600")
+  file.copy(
+    file.path(from, c("stations.txt", if (book) "fixings.xlsx")), folder
+  )
+  write_lines_whole(
+    readLines(file.path(from, "keys.txt")), file.path(folder, "desk.env"),
+    "secret", "600"
+  )
   writeLines(c("desk.env", "archive.sqlite*"), file.path(folder, ".gitignore"))
   desk_open(folder)
 }

@@ -22,11 +22,16 @@ desk_open <- function(folder = ".") {
     file <- file.path(at, "desk.yml")
     if (file.exists(file)) break
     if (dirname(at) == at) {
-      vetusta_stop("desk", "There is no desk here: no desk.yml in this folder or above it.",
+      vetusta_stop(
+        "desk",
+        "There is no desk here: no desk.yml in this folder or above it.",
         where = folder,
         todo = paste0(
-          "go to a desk's folder or name it with --desk; `vetusta demo` makes a desk to ",
-          "try, and --archive FILE works without a desk"), absent = TRUE)
+          "go to a desk's folder or name it with --desk; `vetusta demo` ",
+          "makes a desk to ", "try, and --archive FILE works without a desk"
+        ),
+        absent = TRUE
+      )
     }
     at <- dirname(at)
   }
@@ -37,16 +42,26 @@ desk_open <- function(folder = ".") {
     content
   })
   within <- function(path) {
-    if (grepl("^/|^[A-Za-z][A-Za-z0-9+.-]*://", path)) path
-    else file.path(at, path)
+    if (grepl("^/|^[A-Za-z][A-Za-z0-9+.-]*://", path)) {
+      path
+    } else {
+      file.path(at, path)
+    }
   }
   structure(
-    list(folder = at, title = content$desk %||% basename(at),
-      archive = within(content$archive %||% "archive.sqlite"), columns = content$columns,
-      sources = within(content$sources %||% "sources"), urls = content$urls %||% list(),
-      track = content$track %||% list(), outputs = content$outputs %||% list(),
-      log = if (!is.null(content$log)) within(content$log), on_failure = content$on_failure,
-      file = file),
+    list(
+      folder = at,
+      title = content$desk %||% basename(at),
+      archive = within(content$archive %||% "archive.sqlite"),
+      columns = content$columns,
+      sources = within(content$sources %||% "sources"),
+      urls = content$urls %||% list(),
+      track = content$track %||% list(),
+      outputs = content$outputs %||% list(),
+      log = if (!is.null(content$log)) within(content$log),
+      on_failure = content$on_failure,
+      file = file
+    ),
     class = "vetusta_desk"
   )
 }
@@ -62,13 +77,19 @@ desk_open <- function(folder = ".") {
 #' @return `desk_make()` returns the desk it made; files that are there already
 #'   are left as they are, but for the URLs.
 #' @export
-desk_make <- function(folder, title = basename(folder), cards = "quay", urls = list(),
-  secrets = list()) {
+desk_make <- function(folder, title = basename(folder), cards = "quay",
+                      urls = list(), secrets = list()) {
   check_text(folder, "folder", "desk")
-  dir.create(file.path(folder, "sources"), recursive = TRUE, showWarnings = FALSE)
+  dir.create(
+    file.path(folder, "sources"),
+    recursive = TRUE, showWarnings = FALSE
+  )
   if (!dir.exists(file.path(folder, "sources"))) {
-    vetusta_stop("desk", "The desk's folder cannot be made.", where = folder,
-      todo = "look at the rights of the folder above")
+    vetusta_stop(
+      "desk", "The desk's folder cannot be made.",
+      where = folder,
+      todo = "look at the rights of the folder above"
+    )
   }
   for (card in cards) {
     path <- card_path(card)
@@ -76,19 +97,34 @@ desk_make <- function(folder, title = basename(folder), cards = "quay", urls = l
     if (!file.exists(to)) file.copy(path, to)
   }
   file <- file.path(folder, "desk.yml")
-  lines <- if (file.exists(file)) readLines(file, warn = FALSE, encoding = "UTF-8")
-  else sub("\n$", "", yaml::as.yaml(list(desk = title, archive = "archive.sqlite",
-    sources = "sources")))
+  lines <- if (file.exists(file)) {
+    readLines(file, warn = FALSE, encoding = "UTF-8")
+  } else {
+    sub(
+      "\n$", "",
+      yaml::as.yaml(
+        list(desk = title, archive = "archive.sqlite", sources = "sources")
+      )
+    )
+  }
   if (length(urls)) lines <- desk_text_set(lines, "urls", urls)
   write_lines_whole(lines, file, "desk")
   keep_out <- file.path(folder, ".gitignore")
-  if (!file.exists(keep_out)) writeLines(c("desk.env", "archive.sqlite*"), keep_out)
+  if (!file.exists(keep_out)) {
+    writeLines(c("desk.env", "archive.sqlite*"), keep_out)
+  }
   env <- file.path(folder, "desk.env")
   if (!file.exists(env)) {
     write_lines_whole(
-      c(paste0("# Secrets of this desk: NAME=value, a line each. Keep this file private and ",
-        "out of version control."),
-      paste0(names(secrets), "=", unlist(secrets))[seq_along(secrets)]), env, "secret", "600")
+      c(
+        paste0(
+          "# Secrets of this desk: NAME=value, a line each. Keep this ",
+          "file private and ", "out of version control."
+        ),
+        paste0(names(secrets), "=", unlist(secrets))[seq_along(secrets)]
+      ),
+      env, "secret", "600"
+    )
   }
   desk_open(folder)
 }
@@ -103,19 +139,33 @@ desk_make <- function(folder, title = basename(folder), cards = "quay", urls = l
 #' @export
 desk_source <- function(desk, source, account = NULL) {
   if (!inherits(given(desk, "desk", "desk"), "vetusta_desk")) {
-    vetusta_stop("desk", "A source is taken from a desk.", todo = "open a desk with desk_open()")
+    vetusta_stop(
+      "desk", "A source is taken from a desk.",
+      todo = "open a desk with desk_open()"
+    )
   }
   check_text(source, "source", "desk")
   card <- file.path(desk$sources, paste0(source, ".yml"))
   file <- if (file.exists(card)) card else source
   known <- c(sub("[.]yml$", "", list.files(desk$sources, "[.]yml$")))
   if (!file.exists(file) &&
-    !nzchar(system.file("cards", paste0(source, ".yml"), package = "vetusta"))) {
-    vetusta_stop("desk", paste0("The desk has no source \"", source, "\"."), where = desk$sources,
-      todo = suggest_word(source, known), usage = TRUE)
+    !nzchar(
+      system.file("cards", paste0(source, ".yml"), package = "vetusta")
+    )) {
+    vetusta_stop(
+      "desk",
+      paste0("The desk has no source \"", source, "\"."),
+      where = desk$sources,
+      todo = suggest_word(source, known),
+      usage = TRUE
+    )
   }
-  source_card(file, url = desk$urls[[source]],
-    secrets = file.path(desk$folder, "desk.env"), account = account)
+  source_card(
+    file,
+    url = desk$urls[[source]],
+    secrets = file.path(desk$folder, "desk.env"),
+    account = account
+  )
 }
 
 # The names of a desk's cards.
@@ -126,9 +176,20 @@ desk_cards <- function(desk) {
 
 #' @export
 print.vetusta_desk <- function(x, ...) {
-  cat("desk ", x$title, "\n  folder   ", x$folder, "\n  archive  ", archive_label(x$archive),
-    if (!archive_there(x$archive)) " (nothing collected yet)", "\n", sep = "")
-  cat("  sources  ", paste(sub("[.]yml$", "", list.files(x$sources, "[.]yml$")), collapse = ", "),
-    "\n", sep = "")
+  cat(
+    "desk ", x$title, "\n  folder   ", x$folder, "\n  archive  ",
+    archive_label(x$archive),
+    if (!archive_there(x$archive)) " (nothing collected yet)", "\n",
+    sep = ""
+  )
+  cat(
+    "  sources  ",
+    paste(
+      sub("[.]yml$", "", list.files(x$sources, "[.]yml$")),
+      collapse = ", "
+    ),
+    "\n",
+    sep = ""
+  )
   invisible(x)
 }

@@ -34,8 +34,9 @@
 #' desk_refresh(desk, plan = TRUE)
 #' desk_refresh(desk)
 #' }
-desk_refresh <- function(desk, queries = NULL, plan = FALSE, progress = interactive(), wait = 900,
-  outputs = TRUE, gather = 50) {
+desk_refresh <- function(desk, queries = NULL, plan = FALSE,
+                         progress = interactive(), wait = 900, outputs = TRUE,
+                         gather = 50) {
   check_desk(desk)
   check_flag(plan, "plan")
   check_flag(outputs, "outputs")
@@ -51,15 +52,22 @@ desk_refresh <- function(desk, queries = NULL, plan = FALSE, progress = interact
   }
   claim <- refresh_claim(desk)
   verdict <- store_claim(archive, claim, Inf)
-  on.exit(if (verdict == "ours") try(store_claims_release(archive, claim), silent = TRUE), add = TRUE,
-    after = FALSE)
+  on.exit(
+    if (verdict == "ours") {
+      try(store_claims_release(archive, claim), silent = TRUE)
+    },
+    add = TRUE, after = FALSE
+  )
   sources <- unique(refresh_sources(state))
   lanes <- lapply(sources, function(source) {
     refresh_lane(state, source, progress, wait, gather)
   })
   collect_beside(lanes, function(going, result = NULL, error = NULL) {
-    if (is.null(error)) refresh_ended(state, going, result)
-    else refresh_failed(state, going$name, error)
+    if (is.null(error)) {
+      refresh_ended(state, going, result)
+    } else {
+      refresh_failed(state, going$name, error)
+    }
   })
   written <- if (outputs && length(desk$outputs)) desk_write(desk)
   refresh_result(state, written)
@@ -73,8 +81,13 @@ desk_names <- function(desk, queries) {
   }
   check_text(queries, "queries", "desk", several = TRUE)
   for (name in setdiff(queries, known)) {
-    vetusta_stop("desk", paste0("The desk has no query \"", name, "\"."), where = desk$file,
-      todo = suggest_word(name, known), usage = TRUE)
+    vetusta_stop(
+      "desk",
+      paste0("The desk has no query \"", name, "\"."),
+      where = desk$file,
+      todo = suggest_word(name, known),
+      usage = TRUE
+    )
   }
   intersect(known, queries)
 }
@@ -87,7 +100,9 @@ refresh_make <- function(desk, archive, names, asks) {
   state$asks <- asks
   state$rows <- list()
   state$away <- list()
-  state$order <- names[order(-vapply(names, function(name) query_urgency(desk, archive, name), 0))]
+  state$order <- names[
+    order(-vapply(names, function(name) query_urgency(desk, archive, name), 0))
+  ]
   state
 }
 
@@ -105,16 +120,23 @@ query_urgency <- function(desk, archive, name) {
 
 # The note of a query's last refresh: a list, empty before the first.
 query_record <- function(archive, entry, name) {
-  notes <- store_notes(archive, "query", entry$source, entry$dataset %||% "", name)
+  notes <- store_notes(
+    archive, "query", entry$source, entry$dataset %||% "", name
+  )
   if (!nrow(notes) || is.na(notes$value)) {
     return(list())
   }
-  c(list(at = notes$at), tryCatch(jsonlite::fromJSON(notes$value), error = function(e) list()))
+  c(
+    list(at = notes$at),
+    tryCatch(jsonlite::fromJSON(notes$value), error = function(e) list())
+  )
 }
 
 query_record_put <- function(archive, entry, name, record) {
   record <- record[lengths(record) > 0 & !vapply(record, anyNA, TRUE)]
-  value <- as.character(jsonlite::toJSON(record, auto_unbox = TRUE, digits = NA))
+  value <- as.character(
+    jsonlite::toJSON(record, auto_unbox = TRUE, digits = NA)
+  )
   store_note(archive, "query", entry$source, entry$dataset %||% "", name, value)
 }
 
@@ -129,9 +151,13 @@ refresh_lane <- function(state, source, progress, wait, gather) {
       if (is.null(state$away[[source]])) refresh_begun(state, name)
       if (is.null(plan)) next
       going <- tryCatch(
-        collect_begin(plan, state$archive, progress, wait = wait, gather = gather, pool = pool,
-          rest = rest),
-        error = function(e) refresh_failed(state, name, e))
+        collect_begin(
+          plan, state$archive, progress,
+          wait = wait, gather = gather,
+          pool = pool, rest = rest
+        ),
+        error = function(e) refresh_failed(state, name, e)
+      )
       if (is.null(going)) next
       going$name <- name
       return(going)
@@ -143,7 +169,9 @@ refresh_lane <- function(state, source, progress, wait, gather) {
 # A run by timer is due again only after this instant.
 refresh_begun <- function(state, name) {
   entry <- state$desk$track[[name]]
-  store_note(state$archive, "begun", entry$source, entry$dataset %||% "", name, "")
+  store_note(
+    state$archive, "begun", entry$source, entry$dataset %||% "", name, ""
+  )
 }
 
 refresh_claim <- function(desk) paste("refresh", desk$folder)
@@ -178,58 +206,94 @@ refresh_plan <- function(state, name) {
   if (!is.null(away)) {
     return(refresh_failed(state, name, away, noted = FALSE))
   }
-  tryCatch({
-    query <- desk_query(state$desk, name, state$archive)
-    last <- query_record(state$archive, entry, name)
-    pause <- refresh_pause(query, last, entry)
-    plan <- if (is.null(pause)) plan_requests(query, state$archive)
-    if (NROW(plan$requests) == 0 && is.null(pause) && state$asks) holes_seen(query, state$archive)
-    state$rows[[name]] <- refresh_row(name, entry$source,
-      if (is.null(plan) || !nrow(plan$requests)) "complete"
-      else "planned", requests = plan$pages %||% 0,
-      until = query_complete(query, state$archive),
-      said = pause %||% refresh_takes(plan, query_complete(query, state$archive)))
-    if (!is.null(plan) && nrow(plan$requests)) plan else NULL
-  }, error = function(e) refresh_failed(state, name, e))
+  tryCatch(
+    {
+      query <- desk_query(state$desk, name, state$archive)
+      last <- query_record(state$archive, entry, name)
+      pause <- refresh_pause(query, last, entry)
+      plan <- if (is.null(pause)) plan_requests(query, state$archive)
+      if (NROW(plan$requests) == 0 && is.null(pause) && state$asks) {
+        holes_seen(query, state$archive)
+      }
+      state$rows[[
+        name
+      ]] <- refresh_row(
+        name,
+        entry$source,
+        if (is.null(plan) || !nrow(plan$requests)) "complete" else "planned",
+        requests = plan$pages %||% 0,
+        until = query_complete(query, state$archive),
+        said = pause %||%
+          refresh_takes(plan, query_complete(query, state$archive))
+      )
+      if (!is.null(plan) && nrow(plan$requests)) plan else NULL
+    },
+    error = function(e) refresh_failed(state, name, e)
+  )
 }
 
 # Why a query is not due yet: `every`, if the query is unchanged since.
 refresh_pause <- function(query, last, entry) {
   since <- now_seconds() - (last$done %||% -Inf)
-  if (is.null(entry$every) || since >= query$every ||
+  if (is.null(entry$every) ||
+    since >= query$every ||
     !identical(last$words, entry_words(query, entry))) {
     return(NULL)
   }
-  paste0("refreshed ", format_seconds(max(1, since)), " ago, at most every ", entry$every)
+  paste0(
+    "refreshed ", format_seconds(max(1, since)), " ago, at most every ",
+    entry$every
+  )
 }
 
 # A short text that changes with the query, but not with the moving window of a
 # span.
 entry_words <- function(query, entry) {
-  asked <- list(query$symbols, query$keys, query$selection, query$interval$iso, query$session,
-    as.character(unlist(entry[c("from", "to", "span")])))
-  content_hash(charToRaw(as.character(jsonlite::toJSON(asked, auto_unbox = TRUE, digits = NA,
-    force = TRUE))))
+  asked <- list(
+    query$symbols, query$keys, query$selection, query$interval$iso,
+    query$session, as.character(unlist(entry[c("from", "to", "span")]))
+  )
+  content_hash(
+    charToRaw(
+      as.character(
+        jsonlite::toJSON(asked, auto_unbox = TRUE, digits = NA, force = TRUE)
+      )
+    )
+  )
 }
 
 refresh_takes <- function(plan, until) {
   query <- plan$query
   if (!nrow(plan$requests)) {
-    return(if (is.null(query$from) && query$every > 0) paste0("complete; refreshed ",
-      format_seconds(max(1, now_seconds() - until)), " ago, next refresh in ",
-      format_seconds(query$every))
-      else "nothing to request: the archive is complete for this window")
+    return(
+      if (is.null(query$from) && query$every > 0) {
+        paste0(
+          "complete; refreshed ",
+          format_seconds(max(1, now_seconds() - until)),
+          " ago, next refresh in ", format_seconds(query$every)
+        )
+      } else {
+        "nothing to request: the archive is complete for this window"
+      }
+    )
   }
   quotas <- plan$quotas
-  paste(c(if (plan$seconds >= 1) paste("at least", format_seconds(plan$seconds)),
-    if (!is.null(quotas)) paste0(quotas$left, " of ", quotas$quota, " left")), collapse = "; ")
+  paste(
+    c(
+      if (plan$seconds >= 1) paste("at least", format_seconds(plan$seconds)),
+      if (!is.null(quotas)) paste0(quotas$left, " of ", quotas$quota, " left")
+    ),
+    collapse = "; "
+  )
 }
 
-refresh_row <- function(name, source, outcome, requests = 0, new = 0, changed = 0, failed = 0,
-  until = NA_real_, said = "") {
-  list(query = name, source = source, outcome = outcome, requests = requests, new = new,
-    changed = changed,
-    failed = failed, complete_until = as.numeric(until), said = said)
+refresh_row <- function(name, source, outcome, requests = 0, new = 0,
+                        changed = 0, failed = 0, until = NA_real_, said = "") {
+  list(
+    query = name, source = source, outcome = outcome, requests = requests,
+    new = new, changed = changed, failed = failed,
+    complete_until = as.numeric(until), said = said
+  )
 }
 
 refresh_ended <- function(state, going, result) {
@@ -240,20 +304,44 @@ refresh_ended <- function(state, going, result) {
   until <- query_complete(query, state$archive)
   whole <- !failed && result$left == 0
   if (whole) holes_seen(query, state$archive)
-  said <- if (failed) paste0(result$failed$symbol[1], ": ", result$failed$what[1])
-  else if (result$left > 0) paste0(counted(result$left, "request"), " left",
-    if (!is.null(result$resume)) paste0("; go on after ",
-      format_instant(floor(as.numeric(result$resume)))))
-  else if (length(result$empty)) paste("no data for", paste(utils::head(result$empty, 3),
-    collapse = ", ")) else ""
+  said <- if (failed) {
+    paste0(result$failed$symbol[1], ": ", result$failed$what[1])
+  } else if (result$left > 0) {
+    paste0(
+      counted(result$left, "request"), " left",
+      if (!is.null(result$resume)) {
+        paste0(
+          "; go on after ", format_instant(floor(as.numeric(result$resume)))
+        )
+      }
+    )
+  } else if (length(result$empty)) {
+    paste("no data for", paste(utils::head(result$empty, 3), collapse = ", "))
+  } else {
+    ""
+  }
   requests <- result$pages + result$retried + failed + result$cut
-  state$rows[[name]] <- refresh_row(name, entry$source,
-    if (failed) "failed" else if (whole) "done" else "left", requests, result$new, result$changed,
-    failed, until, said)
-  query_record_put(state$archive, entry, name, list(
-    outcome = if (failed) "failed" else if (whole) "done" else "left", said = said,
-    complete_until = until, words = entry_words(query, entry),
-    done = if (whole) now_seconds() else query_record(state$archive, entry, name)$done))
+  state$rows[[
+    name
+  ]] <- refresh_row(
+    name, entry$source,
+    if (failed) "failed" else if (whole) "done" else "left", requests,
+    result$new, result$changed, failed, until, said
+  )
+  query_record_put(
+    state$archive, entry, name,
+    list(
+      outcome = if (failed) "failed" else if (whole) "done" else "left",
+      said = said,
+      complete_until = until,
+      words = entry_words(query, entry),
+      done = if (whole) {
+        now_seconds()
+      } else {
+        query_record(state$archive, entry, name)$done
+      }
+    )
+  )
 }
 
 # Errors of a source as a whole.
@@ -264,19 +352,38 @@ source_errors <- paste0("vetusta_error_", c("network", "access", "secret"))
 refresh_failed <- function(state, name, error, noted = TRUE) {
   entry <- state$desk$track[[name]]
   ours <- inherits(error, "vetusta_error")
-  what <- if (ours) error$what else paste("an internal error:", conditionMessage(error))
+  what <- if (ours) {
+    error$what
+  } else {
+    paste("an internal error:", conditionMessage(error))
+  }
   if (inherits(error, source_errors)) {
     state$away[[entry$source]] <- error
     # a run by timer that reached nobody is due again
-    try(store_forget(state$archive, "begun", entry$source, entry$dataset %||% "", name),
-      silent = TRUE)
+    try(
+      store_forget(
+        state$archive, "begun", entry$source, entry$dataset %||% "", name
+      ),
+      silent = TRUE
+    )
   }
   last <- query_record(state$archive, entry, name)
-  state$rows[[name]] <- refresh_row(name, entry$source, "failed", failed = 1,
-    until = last$complete_until %||% NA_real_, said = what)
+  state$rows[[
+    name
+  ]] <- refresh_row(
+    name,
+    entry$source,
+    "failed",
+    failed = 1,
+    until = last$complete_until %||% NA_real_,
+    said = what
+  )
   if (noted) {
     last[c("outcome", "said")] <- list("failed", what)
-    try(query_record_put(state$archive, entry, name, last[names(last) != "at"]), silent = TRUE)
+    try(
+      query_record_put(state$archive, entry, name, last[names(last) != "at"]),
+      silent = TRUE
+    )
   }
   NULL
 }

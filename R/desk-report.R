@@ -14,26 +14,42 @@
 #' \dontrun{
 #' report_save(desk_report(desk_open("my-desk")), "report.html")
 #' }
-desk_report <- function(desk, ids = NULL, from = NULL, to = NULL, title = NULL) {
+desk_report <- function(desk, ids = NULL, from = NULL, to = NULL,
+                        title = NULL) {
   check_desk(desk)
   archive <- desk_archive(desk)
   if (is.null(archive)) {
-    vetusta_stop("desk", "The desk has no archive yet.", where = desk$folder,
-      todo = "collect something first: vetusta refresh")
+    vetusta_stop(
+      "desk", "The desk has no archive yet.",
+      where = desk$folder,
+      todo = "collect something first: vetusta refresh"
+    )
   }
   on.exit(archive_close(archive))
-  names <- unique(c(vapply(desk$track, `[[`, "", "source"), archive_series(archive)$source,
-    archive_datasets(archive)$source))
+  names <- unique(
+    c(
+      vapply(desk$track, `[[`, "", "source"), archive_series(archive)$source,
+      archive_datasets(archive)$source
+    )
+  )
   cards <- lapply(stats::setNames(nm = names), function(name) {
     tryCatch(desk_source(desk, name), vetusta_error = function(e) NULL)
   })
   cards <- Filter(length, cards)
   calendars <- Filter(length, lapply(cards, source_calendar))
   zones <- unique(vapply(calendars, function(calendar) calendar$zone, ""))
-  report <- report_make(archive, ids, title %||% desk$title, from, to,
-    zone = if (length(zones) == 1) zones else "UTC", calendars = calendars,
-    sources = desk_sources_text(cards), status = if (length(desk$track)) desk_status(desk),
-    names = archive_names(archive, names))
+  report <- report_make(
+    archive,
+    ids,
+    title %||% desk$title,
+    from,
+    to,
+    zone = if (length(zones) == 1) zones else "UTC",
+    calendars = calendars,
+    sources = desk_sources_text(cards),
+    status = if (length(desk$track)) desk_status(desk),
+    names = archive_names(archive, names)
+  )
   desk_report_models(desk, report)
 }
 
@@ -43,8 +59,12 @@ desk_report_models <- function(desk, report) {
     file <- desk$outputs[[name]]$model
     # a report only reads: a model without a fit is fitted when outputs are
     # written
-    model <- if (!is.null(file)) tryCatch(desk_model(desk, file, fitted = TRUE),
-      vetusta_error = function(e) NULL)
+    model <- if (!is.null(file)) {
+      tryCatch(
+        desk_model(desk, file, fitted = TRUE),
+        vetusta_error = function(e) NULL
+      )
+    }
     if (is.null(model)) next
     description <- model_report(model)
     for (part in c("figures", "tables")) {
@@ -62,9 +82,23 @@ desk_sources_text <- function(cards) {
     return(NULL)
   }
   field <- function(name) {
-    vapply(cards, function(card) as.character(card[[name]] %||% NA)[1], "", USE.NAMES = FALSE)
+    vapply(
+      cards, function(card) as.character(card[[name]] %||% NA)[1], "",
+      USE.NAMES = FALSE
+    )
   }
-  data.frame(source = names(cards), title = field("title"), url = vapply(cards, function(card) {
-    origin_of(card$url)
-  }, "", USE.NAMES = FALSE), notes = field("notes"), licence = field("licence"))
+  data.frame(
+    source = names(cards),
+    title = field("title"),
+    url = vapply(
+      cards,
+      function(card) {
+        origin_of(card$url)
+      },
+      "",
+      USE.NAMES = FALSE
+    ),
+    notes = field("notes"),
+    licence = field("licence")
+  )
 }

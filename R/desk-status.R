@@ -34,60 +34,112 @@ desk_status <- function(desk, series = FALSE) {
   archive <- desk_archive(desk)
   on.exit(if (!is.null(archive)) archive_close(archive))
   catalogue <- if (!is.null(archive)) store_series(archive, sizes = TRUE)
-  rows <- lapply(names(desk$track), function(name) status_query(desk, name, archive, catalogue))
+  rows <- lapply(
+    names(desk$track),
+    function(name) status_query(desk, name, archive, catalogue)
+  )
   columns <- if (series) status_series_columns else status_columns
   parts <- lapply(rows, `[[`, if (series) "each" else "whole")
-  all <- as.list(data.table::rbindlist(c(list(columns), parts), use.names = TRUE))
-  all[status_times[status_times %in% names(all)]] <-
-    lapply(all[status_times[status_times %in% names(all)]], utc)
+  all <- as.list(
+    data.table::rbindlist(c(list(columns), parts), use.names = TRUE)
+  )
+  all[
+    status_times[status_times %in% names(all)]
+  ] <- lapply(all[status_times[status_times %in% names(all)]], utc)
   result <- as_rows(all)
-  class(result) <- c(if (series) "vetusta_status_series", "vetusta_status", class(result))
+  class(
+    result
+  ) <- c(if (series) "vetusta_status_series", "vetusta_status", class(result))
   attr(result, "quotas") <- status_quotas(desk, archive)
   result
 }
 
-status_times <- c("from", "complete_until", "last", "known", "refreshed", "first")
+status_times <- c(
+  "from", "complete_until", "last", "known", "refreshed", "first"
+)
 
-status_columns <- data.frame(query = character(), source = character(), series = numeric(),
-  rows = numeric(),
-  asked = numeric(), from = numeric(), complete_until = numeric(), last = numeric(),
-  known = numeric(), coverage = numeric(), behind = numeric(), stale = logical(),
-  incomplete = numeric(), refreshed = numeric(), outcome = character(), said = character())
+status_columns <- data.frame(
+  query = character(), source = character(), series = numeric(),
+  rows = numeric(), asked = numeric(), from = numeric(),
+  complete_until = numeric(), last = numeric(), known = numeric(),
+  coverage = numeric(), behind = numeric(), stale = logical(),
+  incomplete = numeric(), refreshed = numeric(), outcome = character(),
+  said = character()
+)
 
-status_series_columns <- data.frame(query = character(), id = character(), rows = numeric(),
-  first = numeric(), last = numeric(), behind = numeric(), stale = logical())
+status_series_columns <- data.frame(
+  query = character(), id = character(), rows = numeric(), first = numeric(),
+  last = numeric(), behind = numeric(), stale = logical()
+)
 
 status_query <- function(desk, name, archive, series) {
   entry <- desk$track[[name]]
   last <- if (!is.null(archive)) query_record(archive, entry, name) else list()
-  made <- tryCatch(list(query = desk_query(desk, name, archive, only_stored = TRUE)),
+  made <- tryCatch(
+    list(query = desk_query(desk, name, archive, only_stored = TRUE)),
     error = function(e) {
-    list(said = if (inherits(e, "vetusta_error")) e$what else conditionMessage(e))
-  })
+      list(
+        said = if (inherits(e, "vetusta_error")) e$what else conditionMessage(e)
+      )
+    }
+  )
   query <- made$query
-  matching <- if (!is.null(series) && !is.null(query)) series[query_series(query, series), ]
+  matching <- if (!is.null(series) && !is.null(query)) {
+    series[query_series(query, series), ]
+  }
   due <- if (!is.null(query)) query_due(query, matching)
-  allowed <- if (!is.null(entry$stale)) interval_seconds(time_interval(entry$stale))
-  else due$allowed %||% 0
-  until <- if (!is.null(query) && !is.null(archive)) query_complete(query, archive) else NA_real_
+  allowed <- if (!is.null(entry$stale)) {
+    interval_seconds(time_interval(entry$stale))
+  } else {
+    due$allowed %||% 0
+  }
+  until <- if (!is.null(query) && !is.null(archive)) {
+    query_complete(query, archive)
+  } else {
+    NA_real_
+  }
   ends <- if (NROW(matching)) due$end_of(matching$last) else numeric()
-  behind <- if (length(ends)) max(0, due$expected - max(ends))
-  else if (is.null(due$expected) && !is.na(until)) max(0, now_seconds() - until - query$every)
-  else NA_real_
-  whole <- list(query = name, source = entry$source, series = as.numeric(NROW(matching)),
+  behind <- if (length(ends)) {
+    max(0, due$expected - max(ends))
+  } else if (is.null(due$expected) && !is.na(until)) {
+    max(0, now_seconds() - until - query$every)
+  } else {
+    NA_real_
+  }
+  whole <- list(
+    query = name,
+    source = entry$source,
+    series = as.numeric(NROW(matching)),
     rows = status_rows(archive, query, matching),
-    asked = as.numeric(max(length(query$symbols), 0L)), from = as.numeric(query$from %||% NA_real_),
-    complete_until = until, last = if (NROW(matching)) max(matching$last) else NA_real_,
-    known = if (NROW(matching)) status_known(archive, matching, due) else NA_real_,
-    coverage = if (NROW(matching)) due$coverage(matching, until) else NA_real_, behind = behind,
-    stale = is.na(behind) || behind > allowed, incomplete = status_incomplete(archive, query),
+    asked = as.numeric(max(length(query$symbols), 0L)),
+    from = as.numeric(query$from %||% NA_real_),
+    complete_until = until,
+    last = if (NROW(matching)) max(matching$last) else NA_real_,
+    known = if (NROW(matching)) {
+      status_known(archive, matching, due)
+    } else {
+      NA_real_
+    },
+    coverage = if (NROW(matching)) due$coverage(matching, until) else NA_real_,
+    behind = behind,
+    stale = is.na(behind) || behind > allowed,
+    incomplete = status_incomplete(archive, query),
     refreshed = as.numeric(last$at %||% NA_real_),
-    outcome = last$outcome %||% NA_character_, said = made$said %||% last$said %||% "")
-  list(whole = whole, each = list(query = rep(name, NROW(matching)),
-    id = if (NROW(matching)) series_id(matching) else character(), rows = as.numeric(matching$rows),
-    first = as.numeric(matching$first), last = as.numeric(matching$last),
-    behind = if (length(ends)) pmax(0, due$expected - ends) else numeric(),
-    stale = if (length(ends)) due$expected - ends > allowed else logical()))
+    outcome = last$outcome %||% NA_character_,
+    said = made$said %||% last$said %||% ""
+  )
+  list(
+    whole = whole,
+    each = list(
+      query = rep(name, NROW(matching)),
+      id = if (NROW(matching)) series_id(matching) else character(),
+      rows = as.numeric(matching$rows),
+      first = as.numeric(matching$first),
+      last = as.numeric(matching$last),
+      behind = if (length(ends)) pmax(0, due$expected - ends) else numeric(),
+      stale = if (length(ends)) due$expected - ends > allowed else logical()
+    )
+  )
 }
 
 # The stored rows of a query's series, or of a dataset without series.
@@ -99,7 +151,8 @@ status_rows <- function(archive, query, matching) {
     return(NA_real_)
   }
   stored <- store_datasets(archive)
-  here <- stored$source == query$source$source & stored$dataset == query$dataset$name
+  here <- stored$source == query$source$source &
+    stored$dataset == query$dataset$name
   if (any(here)) sum(as.numeric(stored$rows[here])) else NA_real_
 }
 
@@ -108,7 +161,9 @@ status_incomplete <- function(archive, query) {
   if (is.null(archive) || is.null(query) || !nrow(open_of(archive, query))) {
     return(0)
   }
-  as.numeric(nrow(open_of_requests(archive, query, query_requests(query, NULL))))
+  as.numeric(
+    nrow(open_of_requests(archive, query, query_requests(query, NULL)))
+  )
 }
 
 # The instant from which the newest value is known: the stated one, else the end
@@ -117,21 +172,49 @@ status_known <- function(archive, matching, due) {
   newest <- matching[which.max(matching$last), ]
   values <- store_read(archive, newest$id, from = newest$last, to = Inf)
   known <- as.numeric(values$columns$known)
-  if (!length(known)) NA_real_
-  else if (all(is.na(known))) due$end_of(newest$last) %||% NA_real_ else max(known, na.rm = TRUE)
+  if (!length(known)) {
+    NA_real_
+  } else if (all(is.na(known))) {
+    due$end_of(newest$last) %||% NA_real_
+  } else {
+    max(known, na.rm = TRUE)
+  }
 }
 
 status_quotas <- function(desk, archive) {
   sources <- unique(vapply(desk$track, `[[`, "", "source"))
   rows <- lapply(sources, function(name) {
-    source <- tryCatch(desk_source(desk, name), vetusta_error = function(e) NULL)
-    taken <- if (is.null(archive)) no_requests_made else store_tokens(archive, name)
-    quotas <- if (!is.null(source)) limit_quotas(0, source$limits, taken,
-      if (is.null(archive)) now_seconds() else store_now(archive))
-    if (!is.null(quotas)) data.frame(source = name, quotas[c("quota", "used", "left")])
+    source <- tryCatch(
+      desk_source(desk, name),
+      vetusta_error = function(e) NULL
+    )
+    taken <- if (is.null(archive)) {
+      no_requests_made
+    } else {
+      store_tokens(archive, name)
+    }
+    quotas <- if (!is.null(source)) {
+      limit_quotas(
+        0, source$limits, taken,
+        if (is.null(archive)) now_seconds() else store_now(archive)
+      )
+    }
+    if (!is.null(quotas)) {
+      data.frame(source = name, quotas[c("quota", "used", "left")])
+    }
   })
-  do.call(rbind, c(list(data.frame(source = character(), quota = character(), used = numeric(),
-    left = numeric())), rows))
+  do.call(
+    rbind,
+    c(
+      list(
+        data.frame(
+          source = character(), quota = character(), used = numeric(),
+          left = numeric()
+        )
+      ),
+      rows
+    )
+  )
 }
 
 #' @export
@@ -149,30 +232,66 @@ status_series_text <- function(series, asked) {
 # A table within 80 columns.
 format_status <- function(x, width = 80) {
   if (!nrow(x)) {
-    return("the desk tracks no query yet; `vetusta track SOURCE DATASET ...` adds one")
+    return(
+      paste0(
+        "the desk tracks no query yet; `vetusta track SOURCE DATASET ",
+        "...` adds one"
+      )
+    )
   }
   each <- inherits(x, "vetusta_status_series")
-  behind <- ifelse(is.na(x$behind), "-", ifelse(x$behind == 0, "",
-    vapply(ifelse(is.na(x$behind), 0, x$behind), format_seconds, "")))
+  behind <- ifelse(
+    is.na(x$behind), "-",
+    ifelse(
+      x$behind == 0, "",
+      vapply(ifelse(is.na(x$behind), 0, x$behind), format_seconds, "")
+    )
+  )
   open <- if (each) FALSE else x$incomplete > 0
   state <- ifelse(open, "incomplete", ifelse(x$stale, "stale", "ok"))
   if (each) {
-    shown <- data.frame(id = x$id, rows = x$rows,
+    shown <- data.frame(
+      id = x$id,
+      rows = x$rows,
       first = substr(to_minute(x$first), 1, 10),
-      "last (UTC)" = to_minute(x$last), behind = behind, state = state, check.names = FALSE)
+      "last (UTC)" = to_minute(x$last),
+      behind = behind,
+      state = state,
+      check.names = FALSE
+    )
     return(text_table(shown, width))
   }
-  shown <- data.frame(query = x$query,
-    stored = ifelse(is.na(x$rows) | x$series > 0, status_series_text(x$series, x$asked),
-      vapply(x$rows, counted, "", "row")),
+  shown <- data.frame(
+    query = x$query,
+    stored = ifelse(
+      is.na(x$rows) | x$series > 0, status_series_text(x$series, x$asked),
+      vapply(x$rows, counted, "", "row")
+    ),
     "until (UTC)" = to_minute(x$complete_until),
-    coverage = ifelse(is.na(x$coverage), "", sprintf("%.1f%%", 100 * x$coverage)),
-    "last (UTC)" = to_minute(x$last), behind = behind, state = state, check.names = FALSE)
+    coverage = ifelse(
+      is.na(x$coverage), "", sprintf("%.1f%%", 100 * x$coverage)
+    ),
+    "last (UTC)" = to_minute(x$last),
+    behind = behind,
+    state = state,
+    check.names = FALSE
+  )
   if (!any(nzchar(behind))) shown$behind <- NULL
   noted <- nzchar(x$said) & !x$outcome %in% "done"
   quotas <- attr(x, "quotas")
-  c(text_table(shown, width),
-    if (NROW(quotas)) c("", paste0("quota: ", quotas$source, ", ", thousands(quotas$left), " of ",
-      quotas$quota, " left")),
-    if (any(noted)) c("", wrapped_lines(paste0(x$query[noted], ": ", x$said[noted]), width)))
+  c(
+    text_table(shown, width),
+    if (NROW(quotas)) {
+      c(
+        "",
+        paste0(
+          "quota: ", quotas$source, ", ", thousands(quotas$left), " of ",
+          quotas$quota, " left"
+        )
+      )
+    },
+    if (any(noted)) {
+      c("", wrapped_lines(paste0(x$query[noted], ": ", x$said[noted]), width))
+    }
+  )
 }

@@ -30,7 +30,12 @@ desk_text_add <- function(lines, key, name, entry) {
   indent <- desk_text_indent(lines[block])
   fresh <- desk_text_lines(stats::setNames(list(entry), name), indent)
   if (!length(block)) {
-    return(c(lines, if (length(lines) && nzchar(lines[length(lines)])) "", paste0(key, ":"), fresh))
+    return(
+      c(
+        lines, if (length(lines) && nzchar(lines[length(lines)])) "",
+        paste0(key, ":"), fresh
+      )
+    )
   }
   # a part without entries
   if (length(block) == 1) lines[block] <- paste0(key, ":")
@@ -58,7 +63,9 @@ desk_text_drop <- function(lines, key, name) {
   # remarks before the next entry belong to that entry
   while (end > at && grepl("^[ \t]*(#.*)?$", lines[end])) end <- end - 1L
   start <- at
-  while (start > block[1] + 1L && grepl(remark, lines[start - 1L])) start <- start - 1L
+  while (start > block[1] + 1L && grepl(remark, lines[start - 1L])) {
+    start <- start - 1L
+  }
   lines[-(start:end)]
 }
 
@@ -71,10 +78,19 @@ desk_text_lines <- function(value, indent) {
       return(c(paste0(space, name, ":"), desk_text_lines(part, indent + 2L)))
     }
     texts <- vapply(part, desk_text_scalar, "", USE.NAMES = FALSE)
-    line <- paste0(space, name, ": ", if (length(part) == 1) texts
-    else paste0("[", paste(texts, collapse = ", "), "]"))
-    if (nchar(line) <= 100) line
-    else c(paste0(space, name, ":"), paste0(space, "  - ", texts))
+    line <- paste0(
+      space, name, ": ",
+      if (length(part) == 1) {
+        texts
+      } else {
+        paste0("[", paste(texts, collapse = ", "), "]")
+      }
+    )
+    if (nchar(line) <= 100) {
+      line
+    } else {
+      c(paste0(space, name, ":"), paste0(space, "  - ", texts))
+    }
   }))
 }
 
@@ -82,7 +98,11 @@ desk_text_scalar <- function(value) {
   if (is.character(value)) {
     text <- sub("\n$", "", yaml::as.yaml(value))
     # text with characters of lists is quoted
-    if (!grepl("^['\"]", text) && grepl("[][{},]", text)) paste0("\"", text, "\"") else text
+    if (!grepl("^['\"]", text) && grepl("[][{},]", text)) {
+      paste0("\"", text, "\"")
+    } else {
+      text
+    }
   } else if (is.logical(value)) {
     tolower(as.character(value))
   } else {
@@ -92,14 +112,26 @@ desk_text_scalar <- function(value) {
 
 # Writes the desk's file, after checking that it reads as expected.
 desk_text_write <- function(desk, lines, expected, what) {
-  content <- tryCatch(desk_plain(card_yaml(lines, desk$file, "desk")),
-    vetusta_error = function(e) NULL)
-  same <- identical(lapply(content$track, desk_sorted), lapply(expected, desk_sorted))
+  content <- tryCatch(
+    desk_plain(card_yaml(lines, desk$file, "desk")),
+    vetusta_error = function(e) NULL
+  )
+  same <- identical(
+    lapply(content$track, desk_sorted), lapply(expected, desk_sorted)
+  )
   if (!same && length(content$track) + length(expected) > 0) {
-    vetusta_stop("desk",
-      paste0(what, " cannot be written: the desk's file is laid out in a way that ",
-      "is not edited."), where = desk$file,
-      todo = "write track: with each query on separate lines below it, or edit the file by hand")
+    vetusta_stop(
+      "desk",
+      paste0(
+        what, " cannot be written: the desk's file is laid out in a way that ",
+        "is not edited."
+      ),
+      where = desk$file,
+      todo = paste0(
+        "write track: with each query on separate lines below it, or edit ",
+        "the file by hand"
+      )
+    )
   }
   write_lines_whole(lines, desk$file, "desk")
 }

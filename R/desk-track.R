@@ -22,9 +22,13 @@
 #' @export
 #' @examples
 #' desk <- desk_make(file.path(tempdir(), "another-desk"))
-#' desk <- desk_track(desk, "shares", "quay", symbols = "KELD", interval = "1 day", span = "1 year")
+#' desk <- desk_track(
+#'   desk, "shares", "quay", symbols = "KELD", interval = "1 day",
+#'   span = "1 year"
+#' )
 #' desk <- desk_drop(desk, "shares")
-desk_track <- function(desk, name, source, dataset = NULL, symbols = NULL, keys = list(), ...) {
+desk_track <- function(desk, name, source, dataset = NULL, symbols = NULL,
+                       keys = list(), ...) {
   check_desk(desk)
   check_text(name, "name", "desk")
   check_text(source, "source", "desk")
@@ -36,15 +40,28 @@ desk_track <- function(desk, name, source, dataset = NULL, symbols = NULL, keys 
 desk_track_entry <- function(desk, name, source, dataset, symbols, keys, ...) {
   desk <- desk_open(desk$folder)
   if (name %in% names(desk$track)) {
-    vetusta_stop("desk", paste0("The desk has a query of the name \"", name, "\"."),
+    vetusta_stop(
+      "desk",
+      paste0("The desk has a query of the name \"", name, "\"."),
       where = desk_place(desk, "track", name),
-      todo = "choose another name, or drop that query first")
+      todo = "choose another name, or drop that query first"
+    )
   }
-  entry <- c(list(source = source, dataset = dataset, symbols = symbols,
-    keys = if (length(keys)) keys), list(...))
+  entry <- c(
+    list(
+      source = source,
+      dataset = dataset,
+      symbols = symbols,
+      keys = if (length(keys)) keys
+    ),
+    list(...)
+  )
   entry <- entry[lengths(entry) > 0]
-  desk_edit(desk, function(lines) desk_text_add(lines, "track", name, entry),
-    c(desk$track, stats::setNames(list(entry), name)), paste0("The query ", name))
+  desk_edit(
+    desk, function(lines) desk_text_add(lines, "track", name, entry),
+    c(desk$track, stats::setNames(list(entry), name)),
+    paste0("The query ", name)
+  )
 }
 
 #' @rdname desk_track
@@ -58,18 +75,27 @@ desk_drop <- function(desk, name) {
 desk_drop_entry <- function(desk, name) {
   desk <- desk_open(desk$folder)
   if (!name %in% names(desk$track)) {
-    vetusta_stop("desk", paste0("The desk has no query \"", name, "\"."), where = desk$file,
-      todo = suggest_word(name, names(desk$track)), usage = TRUE)
+    vetusta_stop(
+      "desk",
+      paste0("The desk has no query \"", name, "\"."),
+      where = desk$file,
+      todo = suggest_word(name, names(desk$track)),
+      usage = TRUE
+    )
   }
-  desk_edit(desk, function(lines) desk_text_drop(lines, "track", name),
-    desk$track[names(desk$track) != name], paste0("The desk without ", name))
+  desk_edit(
+    desk, function(lines) desk_text_drop(lines, "track", name),
+    desk$track[names(desk$track) != name], paste0("The desk without ", name)
+  )
 }
 
 # The desk's file with other queries, checked as a whole before it is written.
 desk_edit <- function(desk, edit, queries, what) {
   lines <- edit(readLines(desk$file, warn = FALSE, encoding = "UTF-8"))
-  content <- tryCatch(desk_plain(card_yaml(lines, desk$file, "desk")),
-    vetusta_error = function(e) NULL)
+  content <- tryCatch(
+    desk_plain(card_yaml(lines, desk$file, "desk")),
+    vetusta_error = function(e) NULL
+  )
   if (!is.null(content)) {
     desk_check(content, function(keys) paste(keys, collapse = ", "))
   }

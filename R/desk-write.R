@@ -24,44 +24,81 @@ desk_write <- function(desk, outputs = NULL) {
   if (!is.null(outputs)) {
     check_text(outputs, "outputs", "desk", several = TRUE)
     for (name in setdiff(outputs, names)) {
-      vetusta_stop("desk", paste0("The desk has no output \"", name, "\"."), where = desk$file,
-        todo = suggest_word(name, names), usage = TRUE)
+      vetusta_stop(
+        "desk",
+        paste0("The desk has no output \"", name, "\"."),
+        where = desk$file,
+        todo = suggest_word(name, names),
+        usage = TRUE
+      )
     }
     names <- intersect(names, outputs)
   }
   rows <- lapply(names, function(name) {
     entry <- desk$outputs[[name]]
     file <- entry$file %||% entry$append %||% ""
-    done <- tryCatch(list(rows = output_write(desk, name, entry), outcome = "written", said = ""),
+    done <- tryCatch(
+      list(
+        rows = output_write(desk, name, entry),
+        outcome = "written",
+        said = ""
+      ),
       error = function(e) {
         ours <- inherits(e, "vetusta_error")
-        list(rows = 0, outcome = "failed",
-          said = if (ours) paste(c(sub("[.]$", "", e$what), e$todo),
-          collapse = "; ") else paste("an internal error:", conditionMessage(e)))
-      })
+        list(
+          rows = 0,
+          outcome = "failed",
+          said = if (ours) {
+            paste(c(sub("[.]$", "", e$what), e$todo), collapse = "; ")
+          } else {
+            paste("an internal error:", conditionMessage(e))
+          }
+        )
+      }
+    )
     c(list(output = name, file = file), done)
   })
   pick <- function(part, empty) {
     if (length(rows)) sapply(rows, `[[`, part) else empty
   }
-  invisible(as_rows(list(output = pick("output", character()), file = pick("file", character()),
-    rows = as.numeric(pick("rows", numeric())), outcome = pick("outcome", character()),
-    said = pick("said", character()))))
+  invisible(
+    as_rows(
+      list(
+        output = pick("output", character()),
+        file = pick("file", character()),
+        rows = as.numeric(pick("rows", numeric())),
+        outcome = pick("outcome", character()),
+        said = pick("said", character())
+      )
+    )
+  )
 }
 
 # Writes one output; returns its number of rows.
 output_write <- function(desk, name, entry) {
-  within <- function(path) if (grepl("^/", path)) path else file.path(desk$folder, path)
+  within <- function(path) {
+    if (grepl("^/", path)) path else file.path(desk$folder, path)
+  }
   if (is.null(entry$file) && is.null(entry$append)) {
-    vetusta_stop("desk", paste0("The output ", name, " has no file to write."),
-      where = desk_place(desk, "outputs", name), todo = "add file: or append:")
+    vetusta_stop(
+      "desk",
+      paste0("The output ", name, " has no file to write."),
+      where = desk_place(desk, "outputs", name),
+      todo = "add file: or append:"
+    )
   }
   options <- output_options(desk, entry)
   if (isTRUE(entry$report)) {
-    report <- desk_report(desk, entry$series, output_from(entry), entry$to, entry$title)
-    if (!is.null(entry$parts)) report <- report_choose(report, unlist(entry$parts))
-    report_save(report, within(entry$file),
-      if (!is.null(entry$template)) within(entry$template))
+    report <- desk_report(
+      desk, entry$series, output_from(entry), entry$to, entry$title
+    )
+    if (!is.null(entry$parts)) {
+      report <- report_choose(report, unlist(entry$parts))
+    }
+    report_save(
+      report, within(entry$file),
+      if (!is.null(entry$template)) within(entry$template)
+    )
     return(sum(vapply(report$tables, nrow, 1L)))
   }
   if (!is.null(entry$model)) {
@@ -70,11 +107,17 @@ output_write <- function(desk, name, entry) {
     return(nrow(model$data))
   }
   if (!is.null(entry$rows)) {
-    rows <- rows_filter(cli_export_rows(cli_archive(options), entry$rows, options), entry$where)
+    rows <- rows_filter(
+      cli_export_rows(cli_archive(options), entry$rows, options), entry$where
+    )
   } else {
     if (is.null(entry$series)) {
-      vetusta_stop("desk", paste0("The output ", name, " names no series and no rows."),
-        where = desk_place(desk, "outputs", name), todo = "add series: or rows:")
+      vetusta_stop(
+        "desk",
+        paste0("The output ", name, " names no series and no rows."),
+        where = desk_place(desk, "outputs", name),
+        todo = "add series: or rows:"
+      )
     }
     read <- output_read(options, entry)
     if (!is.null(entry$figure)) {
@@ -84,17 +127,31 @@ output_write <- function(desk, name, entry) {
     rows <- rows_filter(rows, entry$where)
   }
   rows <- rows_columns(rows, unlist(entry$columns))
-  if (is.null(entry$append)) export_table(rows, within(entry$file))
-  else export_append(rows, within(entry$append), entry$table)
+  if (is.null(entry$append)) {
+    export_table(rows, within(entry$file))
+  } else {
+    export_append(rows, within(entry$append), entry$table)
+  }
   nrow(rows)
 }
 
 # The options of the commands on series, from an output's words.
 output_options <- function(desk, entry) {
-  list(words = entry$series, desk = desk$folder, from = output_from(entry), to = entry$to,
-    session = entry$session %||% "regular", labels = entry$labels %||% "codes", language = "en",
-    multiplier = "keep", form = "long", value = "close", resample = NULL, need = "0",
-    json = FALSE)
+  list(
+    words = entry$series,
+    desk = desk$folder,
+    from = output_from(entry),
+    to = entry$to,
+    session = entry$session %||% "regular",
+    labels = entry$labels %||% "codes",
+    language = "en",
+    multiplier = "keep",
+    form = "long",
+    value = "close",
+    resample = NULL,
+    need = "0",
+    json = FALSE
+  )
 }
 
 output_from <- function(entry) {
@@ -115,60 +172,103 @@ output_read <- function(options, entry) {
   if (!is.null(entry$adjust)) options[c("from", "to")] <- list(NULL)
   steps <- output_steps[intersect(names(output_steps), names(entry))]
   # resampling as the first step is done while reading
-  longer <- if (identical(names(steps)[1], "resample")) function(calendar, zone) {
-    cli_resample_words(entry$resample, c(options, output_resample), calendar, zone)
+  longer <- if (identical(names(steps)[1], "resample")) {
+    function(calendar, zone) {
+      cli_resample_words(
+        entry$resample, c(options, output_resample), calendar, zone
+      )
+    }
   }
   read <- cli_series(options, longer)
   read$tables <- lapply(seq_along(read$tables), function(i) {
     settings <- cli_single(read, options, i)
     x <- read$tables[[i]]
     own_steps <- if (!is.null(longer) && is_bars(x)) steps[-1] else steps
-    for (step in own_steps) x <- step(x, entry, settings, attr(x, "interval"), options)
-    if (is.null(entry$adjust)) return(x)
+    for (step in own_steps) {
+      x <- step(x, entry, settings, attr(x, "interval"), options)
+    }
+    if (is.null(entry$adjust)) {
+      return(x)
+    }
     with_interval(cli_window(x, wanted, settings$zone), attr(x, "interval"))
   })
   read
 }
 
-output_resample <- list(anchor = "opening", week_start = "monday", stamp = "start")
+output_resample <- list(
+  anchor = "opening", week_start = "monday", stamp = "start"
+)
 
 # The steps run in this order, whatever the order in the file.
 output_steps <- list(
   fill = function(x, entry, settings, interval, options) {
-    full <- series_fill(x, settings$calendar, rule = entry$fill, at_most = entry$at_most %||% Inf,
-      interval = interval, session = cli_sessions(settings, options))
+    full <- series_fill(
+      x,
+      settings$calendar,
+      rule = entry$fill,
+      at_most = entry$at_most %||% Inf,
+      interval = interval,
+      session = cli_sessions(settings, options)
+    )
     with_interval(full, interval)
   },
   adjust = function(x, entry, settings, interval, options) {
     if (!is_bars(x)) {
-      vetusta_stop("desk", "Prices of bars are adjusted, and this output has other values.",
-        todo = "take out adjust:, or put the series into a separate output")
+      vetusta_stop(
+        "desk",
+        "Prices of bars are adjusted, and this output has other values.",
+        todo = "take out adjust:, or put the series into a separate output"
+      )
     }
     actions <- cli_actions(cli_archive(options), list(), settings$sources)
-    with_interval(bars_adjust(x, actions, entry$adjust, as_of = format_instant(Sys.time()),
-      zone = settings$zone), interval)
+    with_interval(
+      bars_adjust(
+        x,
+        actions,
+        entry$adjust,
+        as_of = format_instant(Sys.time()),
+        zone = settings$zone
+      ),
+      interval
+    )
   },
   resample = function(x, entry, settings, interval, options) {
     to <- if (is_bars(x)) entry$resample else time_interval(entry$resample)$iso
     options$using <- entry$using
-    done <- cli_resample_one(as_series(x), if (is_bars(x)) to else output_frequency(entry$resample),
-      c(options, output_resample), settings, interval)
+    done <- cli_resample_one(
+      as_series(x), if (is_bars(x)) to else output_frequency(entry$resample),
+      c(options, output_resample), settings, interval
+    )
     if (is_bars(x)) with_interval(done, time_interval(entry$resample)) else done
   },
   change = function(x, entry, settings, interval, options) {
-    series_change(x, entry$change, over = entry$over, window = entry$window,
-      value = if (is_bars(x)) "close", interval = interval, zone = settings$zone,
-      calendar = settings$calendar)
+    series_change(
+      x,
+      entry$change,
+      over = entry$over,
+      window = entry$window,
+      value = if (is_bars(x)) "close",
+      interval = interval,
+      zone = settings$zone,
+      calendar = settings$calendar
+    )
   }
 )
 
 # The frequency of a length: M for 1 month.
 output_frequency <- function(length) {
   iso <- time_interval(length)$iso
-  code <- c(P1D = "D", P7D = "W", P1W = "W", P1M = "M", P3M = "Q", P6M = "S", P1Y = "A")[iso]
+  code <- c(
+    P1D = "D", P7D = "W", P1W = "W", P1M = "M", P3M = "Q", P6M = "S", P1Y = "A"
+  )[
+    iso
+  ]
   if (is.na(code)) {
-    vetusta_stop("desk", paste0("Values that are no bars are not resampled to ", length, "."),
-      todo = "choose 1 day, 1 week, 1 month, 3 months, 6 months or 1 year")
+    vetusta_stop(
+      "desk",
+      paste0("Values that are no bars are not resampled to ", length, "."),
+      todo = "choose 1 day, 1 week, 1 month, 3 months, 6 months or 1 year"
+    )
   }
   code[[1]]
 }
@@ -181,14 +281,21 @@ output_table <- function(read, options, entry) {
   options["from"] <- list(output_from(entry))
   names <- unique(unlist(lapply(read$tables, series_names_of)))
   grid <- cli_grid(options, read, names, read$tables, read$calendars)
-  rows <- do.call(series_align, c(unname(read$tables), list(grid = grid, zone = read$zone,
-    calendar = read$calendars)))
+  rows <- do.call(
+    series_align,
+    c(
+      unname(read$tables),
+      list(grid = grid, zone = read$zone, calendar = read$calendars)
+    )
+  )
   cli_window(rows, options, read$zone)
 }
 
 output_figure <- function(read, entry, file) {
-  options <- list(panels = entry$panels, index = entry$index, log_scale = entry$log_scale,
-    dark = entry$dark)
+  options <- list(
+    panels = entry$panels, index = entry$index, log_scale = entry$log_scale,
+    dark = entry$dark
+  )
   figure_save(cli_drawn[[entry$figure]](read, options), file)
   sum(vapply(read$tables, nrow, 1L))
 }

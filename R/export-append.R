@@ -25,42 +25,71 @@
 #' @export
 #' @examples
 #' file <- tempfile(fileext = ".csv")
-#' days <- data.frame(period = as.Date("2026-03-12") + 0:1, level = c(250.1, 251))
+#' days <- data.frame(
+#'   period = as.Date("2026-03-12") + 0:1,
+#'   level = c(250.1, 251)
+#' )
 #' export_append(days, file)
-#' export_append(rbind(days, data.frame(period = as.Date("2026-03-14"), level = 249)), file)
-export_append <- function(rows, file, table = NULL, update = TRUE, zone = "UTC") {
+#' export_append(
+#'   rbind(days, data.frame(period = as.Date("2026-03-14"), level = 249)), file
+#' )
+export_append <- function(rows, file, table = NULL, update = TRUE,
+                          zone = "UTC") {
   check_exported(if (missing(rows)) NULL else rows)
   check_text(file, "file", "export")
   check_flag(update, "update")
   check_zone(zone, "export")
   ending <- export_ending(file, c("csv", "tsv", "xlsx"))
   if (ending == "xlsx" && is.null(table)) {
-    vetusta_stop("export", "A workbook has several tables.", where = file,
-      todo = "name the table: table = \"Rates\", or --table Rates")
+    vetusta_stop(
+      "export", "A workbook has several tables.",
+      where = file,
+      todo = "name the table: table = \"Rates\", or --table Rates"
+    )
   }
   if (ending != "xlsx" && !is.null(table)) {
-    vetusta_stop("export", "A file of this kind is a single table without a name.",
-      where = file, todo = "leave out the table's name")
+    vetusta_stop(
+      "export", "A file of this kind is a single table without a name.",
+      where = file, todo = "leave out the table's name"
+    )
   }
   keys <- append_keys(rows)
   done <- with_locked_file(file, function() {
-    if (ending == "xlsx") append_sheet(rows, file, table, keys, update, zone)
-    else append_text(rows, file, text_separator(file, ending), keys, update, zone)
+    if (ending == "xlsx") {
+      append_sheet(rows, file, table, keys, update, zone)
+    } else {
+      append_text(rows, file, text_separator(file, ending), keys, update, zone)
+    }
   })
-  invisible(structure(c(list(file = file, table = table), done), class = "vetusta_append"))
+  invisible(
+    structure(
+      c(list(file = file, table = table), done),
+      class = "vetusta_append"
+    )
+  )
 }
 
 # The columns that identify rows: the time, and the series of a long table.
 append_keys <- function(rows) {
   named <- attr(rows, "keys")
-  if (length(named) && any(vapply(named, function(name) {
-    inherits(rows[[name]], c("POSIXct", "Date"))
-  }, TRUE))) return(named)
+  if (length(named) &&
+    any(vapply(
+      named,
+      function(name) {
+        inherits(rows[[name]], c("POSIXct", "Date"))
+      },
+      TRUE
+    ))) {
+    return(named)
+  }
   time <- intersect(c("time", "period"), names(rows))
   if (length(time) != 1) {
-    vetusta_stop("export", "The rows have no column of times.",
+    vetusta_stop(
+      "export",
+      "The rows have no column of times.",
       where = paste("their columns:", paste(names(rows), collapse = ", ")),
-      todo = "give rows with a column time or period")
+      todo = "give rows with a column time or period"
+    )
   }
   c(time, intersect(c("symbol", "series", "side"), names(rows)))
 }
@@ -74,37 +103,71 @@ append_places <- function(rows, existing, keys, file, formulas = character()) {
   place <- match(lower(heads), lower(names(rows)))
   lacking <- heads[is.na(place) & !heads %in% formulas]
   if (length(lacking)) {
-    vetusta_stop("export", paste0("The table has a column \"", lacking[1],
-      "\", which the data lack."), where = file,
-      todo = paste0("take it out of the table, or give the data such a column; they have: ",
-        paste(names(rows), collapse = ", ")))
+    vetusta_stop(
+      "export",
+      paste0(
+        "The table has a column \"", lacking[1], "\", which the data lack."
+      ),
+      where = file,
+      todo = paste0(
+        "take it out of the table, or give the data such a column; they have: ",
+        paste(names(rows), collapse = ", ")
+      )
+    )
   }
   for (key in keys) {
     if (!lower(key) %in% lower(heads)) {
       # a long table of one series need not name it
-      if (key %in% c("series", "symbol", "side") && length(unique(rows[[key]])) == 1) next
-      vetusta_stop("export", paste0("The table has no column \"", key, "\"."), where = file,
-        todo = paste0("add it: rows are identified by it; the file has: ",
-          paste(heads, collapse = ", ")))
+      if (key %in% c("series", "symbol", "side") &&
+        length(unique(rows[[key]])) == 1) {
+        next
+      }
+      vetusta_stop(
+        "export",
+        paste0("The table has no column \"", key, "\"."),
+        where = file,
+        todo = paste0(
+          "add it: rows are identified by it; the file has: ",
+          paste(heads, collapse = ", ")
+        )
+      )
     }
   }
   used <- keys[lower(keys) %in% lower(heads)]
   text <- function(frame, names) {
-    do.call(paste, c(lapply(names, function(name) {
-      column <- frame[[name]]
-      if (inherits(column, c("POSIXct", "Date"))) format_exact(as.numeric(column))
-      else if (is.numeric(column)) format_exact(column) else as.character(column)
-    }), sep = "\r"))
+    do.call(
+      paste,
+      c(
+        lapply(names, function(name) {
+          column <- frame[[name]]
+          if (inherits(column, c("POSIXct", "Date"))) {
+            format_exact(as.numeric(column))
+          } else if (is.numeric(column)) {
+            format_exact(column)
+          } else {
+            as.character(column)
+          }
+        }),
+        sep = "\r"
+      )
+    )
   }
   ours <- text(rows, used)
   if (anyDuplicated(ours)) {
-    vetusta_stop("export", "The rows have the same time twice.", where = file,
-      todo = "give a single row per time and series")
+    vetusta_stop(
+      "export", "The rows have the same time twice.",
+      where = file,
+      todo = "give a single row per time and series"
+    )
   }
   theirs <- text(existing, heads[match(lower(used), lower(heads))])
   columns <- heads[!is.na(place) & !heads %in% formulas]
-  list(at = match(ours, theirs), columns = columns, from = names(rows)[match(lower(columns),
-    lower(names(rows)))], left_out = setdiff(names(rows), names(rows)[place]))
+  list(
+    at = match(ours, theirs),
+    columns = columns,
+    from = names(rows)[match(lower(columns), lower(names(rows)))],
+    left_out = setdiff(names(rows), names(rows)[place])
+  )
 }
 
 append_text <- function(rows, file, separator, keys, update, zone) {
@@ -113,7 +176,9 @@ append_text <- function(rows, file, separator, keys, update, zone) {
   }
   if (!file.exists(file)) {
     write_whole(file, function(path) write(csv_cells(rows, zone), path, TRUE))
-    return(list(new = nrow(rows), changed = 0, unchanged = 0, left_out = character()))
+    return(
+      list(new = nrow(rows), changed = 0, unchanged = 0, left_out = character())
+    )
   }
   texts <- append_errors(table_of_texts(file), file)
   # numbers are compared and written with the file's decimal mark
@@ -121,8 +186,9 @@ append_text <- function(rows, file, separator, keys, update, zone) {
   texts[commas] <- lapply(texts[commas], with_points)
   if (separator != ",") {
     write <- function(cells, path, head) {
-      cells[intersect(commas, names(cells))] <- lapply(cells[intersect(commas, names(cells))],
-        with_comma)
+      cells[
+        intersect(commas, names(cells))
+      ] <- lapply(cells[intersect(commas, names(cells))], with_comma)
       csv_write(cells, path, separator, head)
     }
   }
@@ -132,8 +198,10 @@ append_text <- function(rows, file, separator, keys, update, zone) {
   names(cells) <- places$columns
   there <- which(!is.na(places$at))
   values <- places$columns[!places$from %in% keys]
-  differ <- append_differ(rows[places$from[!places$from %in% keys]], texts[values], there,
-    places$at[there])
+  differ <- append_differ(
+    rows[places$from[!places$from %in% keys]], texts[values], there,
+    places$at[there]
+  )
   fresh <- which(is.na(places$at))
   if (update && any(differ)) {
     texts[] <- lapply(texts, without_formula)
@@ -146,19 +214,27 @@ append_text <- function(rows, file, separator, keys, update, zone) {
     write_whole(file, function(path) write(list_frame(all), path, TRUE))
   } else if (length(fresh)) {
     # existing rows stay byte for byte
-    added <- lapply(stats::setNames(nm = names(texts)),
-      function(name) (cells[[name]] %||% rep("", nrow(rows)))[fresh])
+    added <- lapply(
+      stats::setNames(nm = names(texts)),
+      function(name) (cells[[name]] %||% rep("", nrow(rows)))[fresh]
+    )
     write_whole(file, function(path) {
       bytes <- readBin(file, "raw", file.size(file))
-      if (length(bytes) && bytes[length(bytes)] != as.raw(10)) bytes <- c(bytes, as.raw(10))
+      if (length(bytes) && bytes[length(bytes)] != as.raw(10)) {
+        bytes <- c(bytes, as.raw(10))
+      }
       beside <- paste0(path, ".rows")
       on.exit(unlink(beside))
       write(list_frame(added), beside, FALSE)
       writeBin(c(bytes, readBin(beside, "raw", file.size(beside))), path)
     })
   }
-  list(new = length(fresh), changed = if (update) sum(differ) else 0,
-    unchanged = length(there) - if (update) sum(differ) else 0, left_out = places$left_out)
+  list(
+    new = length(fresh),
+    changed = if (update) sum(differ) else 0,
+    unchanged = length(there) - if (update) sum(differ) else 0,
+    left_out = places$left_out
+  )
 }
 
 # A table of texts with its times as instants or days, like those of the new
@@ -168,14 +244,26 @@ existing_rows <- function(texts, keys, rows, zone, file) {
   time <- keys[1]
   at <- match(time, tolower(trimws(names(texts))))
   if (!is.na(at)) {
-    read <- if (inherits(rows[[time]], "Date")) read_day(existing[[at]])
-    else text_times(existing[[at]], zone, NULL)
+    read <- if (inherits(rows[[time]], "Date")) {
+      read_day(existing[[at]])
+    } else {
+      text_times(existing[[at]], zone, NULL)
+    }
     bad <- which(is.na(read) & !is.na(existing[[at]]))
     if (length(bad)) {
-      vetusta_stop("export", paste0("The table's ", time, " \"", existing[[at]][bad[1]],
-        "\" cannot be read."), where = paste0(file, ", line ", bad[1] + 1),
-        todo = if (inherits(rows[[time]], "Date")) "write days as 2026-03-12"
-        else "write instants as 2026-03-12T09:30:00Z")
+      vetusta_stop(
+        "export",
+        paste0(
+          "The table's ", time, " \"", existing[[at]][bad[1]],
+          "\" cannot be read."
+        ),
+        where = paste0(file, ", line ", bad[1] + 1),
+        todo = if (inherits(rows[[time]], "Date")) {
+          "write days as 2026-03-12"
+        } else {
+          "write instants as 2026-03-12T09:30:00Z"
+        }
+      )
     }
     existing[[at]] <- read
   }
@@ -190,14 +278,24 @@ append_differ <- function(rows, texts, there, at) {
     values <- texts[[i]][at]
     if (is.numeric(column) && !is.object(column)) {
       old <- if (is.numeric(values)) values else plain_number(values)
-      differ <- differ | !(column == old | (is.na(column) & is.na(old))) %in% TRUE
+      differ <- differ |
+        !(column == old | (is.na(column) & is.na(old))) %in% TRUE
     } else if (inherits(column, "POSIXct")) {
-      old <- if (inherits(values, "POSIXct")) values else text_times(as.character(values), "UTC", NULL)
-      differ <- differ | apart_or_one_missing(as.numeric(column), as.numeric(old))
+      old <- if (inherits(values, "POSIXct")) {
+        values
+      } else {
+        text_times(as.character(values), "UTC", NULL)
+      }
+      differ <- differ |
+        apart_or_one_missing(as.numeric(column), as.numeric(old))
     } else if (inherits(column, "Date")) {
-      old <- if (inherits(values, c("Date", "POSIXct"))) as.Date(values)
-      else read_day(as.character(values))
-      differ <- differ | apart_or_one_missing(as.numeric(column), as.numeric(old))
+      old <- if (inherits(values, c("Date", "POSIXct"))) {
+        as.Date(values)
+      } else {
+        read_day(as.character(values))
+      }
+      differ <- differ |
+        apart_or_one_missing(as.numeric(column), as.numeric(old))
     } else {
       # an empty cell and a missing text are equal
       words <- function(x) {
@@ -222,22 +320,25 @@ text_separator <- function(file, ending) {
   if (!length(first)) {
     return(usual)
   }
-  count <- vapply(c(usual, setdiff(c(";", ",", "\t", "|"), usual)), function(sign) {
-    lengths(regmatches(first, gregexpr(sign, first, fixed = TRUE)))
-  }, 1L)
+  count <- vapply(
+    c(usual, setdiff(c(";", ",", "\t", "|"), usual)),
+    function(sign) {
+      lengths(regmatches(first, gregexpr(sign, first, fixed = TRUE)))
+    },
+    1L
+  )
   if (max(count) == 0) usual else names(count)[which.max(count)]
 }
 
 # Columns of numbers with decimal commas.
 has_commas <- function(text) {
   some <- text[!is.na(text)]
-  any(grepl(",", some, fixed = TRUE)) && all(grepl("^ *[-+]?[0-9.]*(,[0-9]+)?([eE][-+]?[0-9]+)? *$",
-    some))
+  any(grepl(",", some, fixed = TRUE)) &&
+    all(grepl("^ *[-+]?[0-9.]*(,[0-9]+)?([eE][-+]?[0-9]+)? *$", some))
 }
 
 with_points <- function(text) {
-  sub(",", ".", gsub("[.](?=[0-9]{3})", "", text, perl = TRUE),
-  fixed = TRUE)
+  sub(",", ".", gsub("[.](?=[0-9]{3})", "", text, perl = TRUE), fixed = TRUE)
 }
 
 with_comma <- function(cells) {
@@ -258,8 +359,15 @@ print.vetusta_append <- function(x, ...) {
 }
 
 format_append <- function(x) {
-  paste0(basename(x$file), if (!is.null(x$table)) paste0(", table ", x$table), ": ",
-    counted(x$new, "new row"), ", ", thousands(x$changed), " changed, ", thousands(x$unchanged),
-    " as before", if (length(x$left_out)) paste0("; left out, as the table has no such column: ",
-      paste(x$left_out, collapse = ", ")))
+  paste0(
+    basename(x$file), if (!is.null(x$table)) paste0(", table ", x$table), ": ",
+    counted(x$new, "new row"), ", ", thousands(x$changed), " changed, ",
+    thousands(x$unchanged), " as before",
+    if (length(x$left_out)) {
+      paste0(
+        "; left out, as the table has no such column: ",
+        paste(x$left_out, collapse = ", ")
+      )
+    }
+  )
 }

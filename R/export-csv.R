@@ -17,7 +17,9 @@
 #'   is not known.
 #' @export
 #' @examples
-#' export_csv(data.frame(symbol = "KELD", close = 41.2), tempfile(fileext = ".csv"))
+#' export_csv(
+#'   data.frame(symbol = "KELD", close = 41.2), tempfile(fileext = ".csv")
+#' )
 export_csv <- function(rows, file = "", zone = "UTC", instants = FALSE) {
   check_exported(if (missing(rows)) NULL else rows)
   check_zone(zone, "export")
@@ -34,7 +36,10 @@ export_csv <- function(rows, file = "", zone = "UTC", instants = FALSE) {
 
 check_exported <- function(rows) {
   if (!is.data.frame(rows) || !length(rows)) {
-    vetusta_stop("export", "What is written is a table with columns.", todo = "give a data frame")
+    vetusta_stop(
+      "export", "What is written is a table with columns.",
+      todo = "give a data frame"
+    )
   }
   rows
 }
@@ -44,14 +49,23 @@ check_exported <- function(rows) {
 csv_cells <- function(rows, zone = "UTC") {
   guarded <- if (isTRUE(attr(rows, "message"))) identity else without_formula
   columns <- lapply(as.list(rows), function(column) {
-    if (inherits(column, "POSIXt")) csv_instants(as.POSIXct(column), zone)
-    else if (inherits(column, "Date")) format(column)
-    # numbers of up to 15 digits are left to the writer, which uses no exponent
-    else if (is.double(column) && !is.object(column)) if (is_plain_cpp(column)) column
-    else format_exact(column)
-    else if (is.factor(column) || is.character(column)) guarded(as.character(column))
-    else if (is.list(column)) vapply(column, function(value) paste(value, collapse = ", "), "")
-    else column
+    if (inherits(column, "POSIXt")) {
+      csv_instants(as.POSIXct(column), zone)
+    } else if (inherits(column, "Date")) {
+      format(column)
+    } else {
+      # numbers of up to 15 digits are left to the writer, which uses no
+      # exponent
+      if (is.double(column) && !is.object(column)) {
+        if (is_plain_cpp(column)) column else format_exact(column)
+      } else if (is.factor(column) || is.character(column)) {
+        guarded(as.character(column))
+      } else if (is.list(column)) {
+        vapply(column, function(value) paste(value, collapse = ", "), "")
+      } else {
+        column
+      }
+    }
   })
   names(columns) <- guarded(names(columns))
   list_frame(columns)
@@ -60,22 +74,30 @@ csv_cells <- function(rows, zone = "UTC") {
 # Whole seconds in UTC are left to the writer.
 csv_instants <- function(column, zone) {
   seconds <- as.numeric(column)
-  plain <- zone == "UTC" && all(is.na(seconds) | (seconds == floor(seconds) &
-    abs(seconds) < 6e10))
+  plain <- zone == "UTC" &&
+    all(is.na(seconds) | (seconds == floor(seconds) & abs(seconds) < 6e10))
   if (plain) utc(seconds) else format_in_zone(column, zone)
 }
 
 # All cells as texts.
 csv_texts <- function(rows, zone) {
   list_frame(lapply(as.list(csv_cells(rows, zone)), function(column) {
-    if (inherits(column, "POSIXct")) format_instant(column)
-    else if (is.double(column)) format_exact(column) else column
+    if (inherits(column, "POSIXct")) {
+      format_instant(column)
+    } else if (is.double(column)) {
+      format_exact(column)
+    } else {
+      column
+    }
   }))
 }
 
 csv_write <- function(cells, path, separator = ",", head = TRUE) {
-  data.table::fwrite(cells, path, sep = separator, na = "", dateTimeAs = "ISO", scipen = 999,
-    col.names = head, showProgress = FALSE)
+  data.table::fwrite(
+    cells, path,
+    sep = separator, na = "", dateTimeAs = "ISO", scipen = 999,
+    col.names = head, showProgress = FALSE
+  )
 }
 
 # A spreadsheet runs a text that begins with =, @, a tab or a carriage return,
@@ -88,7 +110,9 @@ without_formula <- function(text) {
   }
   runs <- grepl("^[=@\t\r]", text) |
     (grepl("^[+-].", text) &
-    !grepl("^[+-]([0-9]+[.,]?[0-9]*|[.,][0-9]+)([eE][+-]?[0-9]+)?%?$", text))
+      !grepl(
+        "^[+-]([0-9]+[.,]?[0-9]*|[.,][0-9]+)([eE][+-]?[0-9]+)?%?$", text
+      ))
   # a text that has the mark already gets another, so that reading removes
   # exactly one
   ifelse(runs | grepl("^'+[=@\t\r+-]", text), paste0("'", text), text)

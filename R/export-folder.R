@@ -29,29 +29,44 @@
 #' folder <- file.path(tempdir(), "days")
 #' export_series(archive, folder, "KELD@1 day")
 #' list.files(folder, recursive = TRUE)
-export_series <- function(archive, folder, ids = NULL, from = NULL, to = NULL, as_of = NULL,
-  zone = "UTC", by = NULL, at_once = 1e6, change = NULL, progress = interactive()) {
+export_series <- function(archive, folder, ids = NULL, from = NULL, to = NULL,
+                          as_of = NULL, zone = "UTC", by = NULL, at_once = 1e6,
+                          change = NULL, progress = interactive()) {
   check_archive(archive)
   check_text(folder, "folder", "export")
   if (!is.null(by)) check_text(by, "by")
   if (!is.null(change) && !is.function(change)) {
-    vetusta_stop("argument", "`change` is a function of a table.",
-      todo = "give a function, or NULL")
+    vetusta_stop(
+      "argument", "`change` is a function of a table.",
+      todo = "give a function, or NULL"
+    )
   }
   series <- archive_find(archive, ids)
   if (series_tables(series) > 1) {
-    vetusta_stop("argument", "Series of several datasets have different columns.",
-      where = paste(utils::head(series$id[!duplicated(paste(series$source, series$dataset))], 3),
-        collapse = ", "),
-        todo = "export the datasets separately, each into its own folder")
+    vetusta_stop(
+      "argument",
+      "Series of several datasets have different columns.",
+      where = paste(
+        utils::head(
+          series$id[!duplicated(paste(series$source, series$dataset))], 3
+        ),
+        collapse = ", "
+      ),
+      todo = "export the datasets separately, each into its own folder"
+    )
   }
   writer <- folder_writer(folder)
   on.exit(writer$end())
-  written <- archive_scan(archive, ids, function(table) {
-    if (!is.null(change)) table <- change(table)
-    if (nrow(table)) writer$add(as_rows(as.list(table)), by)
-    data.frame(rows = nrow(table))
-  }, at_once, from, to, as_of, zone, progress = progress)
+  written <- archive_scan(
+    archive, ids,
+    function(table) {
+      if (!is.null(change)) table <- change(table)
+      if (nrow(table)) writer$add(as_rows(as.list(table)), by)
+      data.frame(rows = nrow(table))
+    },
+    at_once, from, to, as_of, zone,
+    progress = progress
+  )
   writer$place()
   invisible(sum(written$rows))
 }
@@ -59,8 +74,14 @@ export_series <- function(archive, folder, ids = NULL, from = NULL, to = NULL, a
 # The number of tables that series are: one a dataset, and for bars one an
 # interval.
 series_tables <- function(series) {
-  length(unique(paste(series$source, series$dataset, ifelse(startsWith(series$frequency, "P"),
-    series$frequency, ""))))
+  length(
+    unique(
+      paste(
+        series$source, series$dataset,
+        ifelse(startsWith(series$frequency, "P"), series$frequency, "")
+      )
+    )
+  )
 }
 
 # Writes Parquet files in subfolders by a column's values. The folder is written
@@ -77,22 +98,33 @@ export_folder <- function(rows, folder, by) {
 folder_writer <- function(folder) {
   folder <- sub("/+$", "", folder)
   if (!dir.exists(dirname(folder))) {
-    vetusta_stop("export", "The folder for the folder is not there.", where = dirname(folder),
-      todo = "make it, or give another path")
+    vetusta_stop(
+      "export", "The folder for the folder is not there.",
+      where = dirname(folder), todo = "make it, or give another path"
+    )
   }
   check_replaced_folder(folder)
   beside <- tempfile(paste0(".", basename(folder), "."), dirname(folder))
   failed <- function(reason) {
-    vetusta_stop("export", paste0("The folder cannot be written: ", reason, "."), where = folder,
-      todo = paste0("look at the rights of its folder and the room on the disk; what was there ",
-        "is as before"))
+    vetusta_stop(
+      "export",
+      paste0("The folder cannot be written: ", reason, "."),
+      where = folder,
+      todo = paste0(
+        "look at the rights of its folder and the room on the disk; what ",
+        "was there ", "is as before"
+      )
+    )
   }
   list(
     add = function(rows, by) {
       if (is.null(by)) by <- intersect(c("series", "symbol"), names(rows))[1]
       if (!by %in% names(rows)) {
-        vetusta_stop("export", paste0("The rows have no column \"", by, "\" to part them by."),
-          todo = suggest_word(by, names(rows)))
+        vetusta_stop(
+          "export",
+          paste0("The rows have no column \"", by, "\" to part them by."),
+          todo = suggest_word(by, names(rows))
+        )
       }
       rows <- export_columns(rows)
       column <- rows[[by]]
@@ -102,12 +134,19 @@ folder_writer <- function(folder) {
       # the subfolder names the column, which is left out; a time is kept
       kept <- if (dated) rows else rows[names(rows) != by]
       places <- split(seq_along(value), factor(value, unique(value)))
-      other_errors(for (i in seq_along(places)) {
-        part <- file.path(beside, paste0(if (dated) "year" else by, "=",
-          path_part(names(places)[i])))
-        dir.create(part, recursive = TRUE, showWarnings = FALSE)
-        nanoparquet::write_parquet(as_rows(lapply(kept, `[`, places[[i]])), folder_file(part))
-      }, function(e) failed(plain_reason(conditionMessage(e))))
+      other_errors(
+        for (i in seq_along(places)) {
+          part <- file.path(
+            beside,
+            paste0(if (dated) "year" else by, "=", path_part(names(places)[i]))
+          )
+          dir.create(part, recursive = TRUE, showWarnings = FALSE)
+          nanoparquet::write_parquet(
+            as_rows(lapply(kept, `[`, places[[i]])), folder_file(part)
+          )
+        },
+        function(e) failed(plain_reason(conditionMessage(e)))
+      )
     },
     place = function() {
       dir.create(beside, showWarnings = FALSE)
@@ -125,7 +164,9 @@ folder_writer <- function(folder) {
 # A part that has a file gets a second one.
 folder_file <- function(part) {
   count <- length(list.files(part))
-  file.path(part, if (count) paste0("rows-", count + 1, ".parquet") else "rows.parquet")
+  file.path(
+    part, if (count) paste0("rows-", count + 1, ".parquet") else "rows.parquet"
+  )
 }
 
 # Only a folder that contains nothing but Parquet parts is replaced.
@@ -134,9 +175,12 @@ check_replaced_folder <- function(folder) {
     return(invisible())
   }
   within <- list.files(folder, recursive = TRUE, all.files = TRUE)
-  if (!dir.exists(folder) || !all(grepl("^[^/=]+=[^/]*/[^/]+[.]parquet$", within))) {
-    vetusta_stop("export", "What is there is no folder of Parquet, and is not replaced.",
-      where = folder, todo = "give another path, or look at what is in it")
+  if (!dir.exists(folder) ||
+    !all(grepl("^[^/=]+=[^/]*/[^/]+[.]parquet$", within))) {
+    vetusta_stop(
+      "export", "What is there is no folder of Parquet, and is not replaced.",
+      where = folder, todo = "give another path, or look at what is in it"
+    )
   }
 }
 

@@ -19,19 +19,28 @@
 #' }
 samples_keep <- function(tried, folder) {
   if (missing(tried) || !inherits(tried, "vetusta_try")) {
-    vetusta_stop("argument", "Samples are made from a result of collect_try().",
-      todo = "make it with collect_try()")
+    vetusta_stop(
+      "argument", "Samples are made from a result of collect_try().",
+      todo = "make it with collect_try()"
+    )
   }
   check_text(folder, "folder")
   good <- Filter(function(request) is.null(request$error), tried$requests)
   if (!length(good)) {
-    vetusta_stop("argument", "No row was read, so there are no samples.",
-      todo = "correct the card, and try again")
+    vetusta_stop(
+      "argument", "No row was read, so there are no samples.",
+      todo = "correct the card, and try again"
+    )
   }
   if (any(vapply(good, function(request) is.null(request$texts), TRUE))) {
-    vetusta_stop("argument",
-      paste0("Of ", tried$dataset, " no sample is written: its rows are not read by ",
-      "the card alone."), todo = "keep samples of datasets that a card describes")
+    vetusta_stop(
+      "argument",
+      paste0(
+        "Of ", tried$dataset,
+        " no sample is written: its rows are not read by ", "the card alone."
+      ),
+      todo = "keep samples of datasets that a card describes"
+    )
   }
   n <- length(good)
   chosen <- unique(c(1, ceiling(n / 2), n))
@@ -40,9 +49,14 @@ samples_keep <- function(tried, folder) {
     request <- good[[chosen[i]]]
     name <- paste0(tried$source, "-", tried$dataset, "-", i)
     body <- paste0(name, ".body")
-    write_whole(file.path(folder, body), function(path) writeBin(request$sample$body, path))
-    about <- list(source = tried$source, dataset = tried$dataset, body = body,
-      asked = request$sample$about, rows = I(request$texts))
+    write_whole(
+      file.path(folder, body),
+      function(path) writeBin(request$sample$body, path)
+    )
+    about <- list(
+      source = tried$source, dataset = tried$dataset, body = body,
+      asked = request$sample$about, rows = I(request$texts)
+    )
     text <- jsonlite::toJSON(about, auto_unbox = TRUE, pretty = TRUE)
     file <- file.path(folder, paste0(name, ".sample.json"))
     write_lines_whole(as.character(text), file, "export")

@@ -19,16 +19,23 @@
 #'   form that is not known, or two series of one name in a wide table.
 #' @export
 #' @examples
-#' days <- data.frame(series = "level", period = as.Date("2026-03-12") + 0:1, value = c(250.1, 251))
+#' days <- data.frame(
+#'   series = "level",
+#'   period = as.Date("2026-03-12") + 0:1,
+#'   value = c(250.1, 251)
+#' )
 #' export_rows(list(days), form = "wide")
 export_rows <- function(tables, form = "long", value = "close", zone = "UTC",
-  instants = FALSE) {
+                        instants = FALSE) {
   tables <- given(tables, "tables")
   if (is.data.frame(tables)) tables <- list(tables)
-  if (!is.list(tables) || !length(tables) ||
+  if (!is.list(tables) ||
+    !length(tables) ||
     !all(vapply(tables, function(x) is.data.frame(x) && length(x) > 0, TRUE))) {
-    vetusta_stop("argument", "What is put together are tables of series.",
-      todo = "give a list of them, as archive_read() does")
+    vetusta_stop(
+      "argument", "What is put together are tables of series.",
+      todo = "give a list of them, as archive_read() does"
+    )
   }
   check_choice(form, "form", c("long", "wide", "sides"))
   check_zone(zone)
@@ -36,7 +43,9 @@ export_rows <- function(tables, form = "long", value = "close", zone = "UTC",
   days <- !instants && all(vapply(tables, has_day_bars, TRUE))
   if (form == "long" && length(tables) == 1) {
     table <- if (days) bars_dated(tables[[1]]) else tables[[1]]
-    return(with_facts(as_rows(as.list(table)), facts_of(table)[c("unit", "title")]))
+    return(
+      with_facts(as_rows(as.list(table)), facts_of(table)[c("unit", "title")])
+    )
   }
   tables <- lapply(tables, function(x) as_series(facts_as_values(x)))
   if (form == "sides") {
@@ -45,14 +54,27 @@ export_rows <- function(tables, form = "long", value = "close", zone = "UTC",
   alike <- length(unique(vapply(tables, function(x) class(x)[1], ""))) == 1
   if (form == "long" && alike) {
     facts <- lapply(tables, facts_of)
-    plain <- lapply(tables, function(x) as.list(without_shape(if (days) bars_dated(x) else x)))
-    rows <- as_rows(as.list(data.table::rbindlist(unname(plain), use.names = TRUE, fill = TRUE)))
+    plain <- lapply(
+      tables, function(x) as.list(without_shape(if (days) bars_dated(x) else x))
+    )
+    rows <- as_rows(
+      as.list(
+        data.table::rbindlist(unname(plain), use.names = TRUE, fill = TRUE)
+      )
+    )
     return(with_facts(rows, facts_together(facts)[c("unit", "title")]))
   }
-  dated <- all(vapply(tables, function(x) {
-    !is.null(x[["period"]]) || (!instants && has_day_bars(x))
-  }, TRUE))
-  points <- lapply(tables, long_points, value = value, dated = dated, zone = zone)
+  dated <- all(vapply(
+    tables,
+    function(x) {
+      !is.null(x[["period"]]) || (!instants && has_day_bars(x))
+    },
+    TRUE
+  ))
+  points <- lapply(
+    tables, long_points,
+    value = value, dated = dated, zone = zone
+  )
   all <- data.table::rbindlist(unname(points), use.names = TRUE, fill = TRUE)
   if (form == "long") {
     return(as_rows(as.list(all)))
@@ -66,32 +88,56 @@ facts_as_values <- function(x) {
   if (!all(c("symbol", "item", "period_end", "value") %in% names(x))) {
     return(x)
   }
-  apart <- setdiff(names(x), c("period_start", "period_end", "value", "filed", "decimals", "status",
-    "known"))
+  apart <- setdiff(
+    names(x),
+    c(
+      "period_start", "period_end", "value", "filed", "decimals", "status",
+      "known"
+    )
+  )
   parts <- lapply(as.list(x)[apart], function(part) {
     ifelse(is.na(part), "", key_part(as.character(part)))
   })
-  series_frame(list_frame(list(series = sub("[.]+$", "", do.call(paste, c(unname(parts),
-    sep = "."))), period = as_days(x$period_end), value = x$value)))
+  series_frame(
+    list_frame(
+      list(
+        series = sub("[.]+$", "", do.call(paste, c(unname(parts), sep = "."))),
+        period = as_days(x$period_end),
+        value = x$value
+      )
+    )
+  )
 }
 
 # Bars by side: a row a time and symbol, a column a side.
 rows_by_side <- function(tables, value, days) {
-  sided <- vapply(tables, function(x) {
-    is_bars(x) && !is.null(x[["side"]]) && !all(is.na(x$side))
-  }, TRUE)
+  sided <- vapply(
+    tables,
+    function(x) {
+      is_bars(x) && !is.null(x[["side"]]) && !all(is.na(x$side))
+    },
+    TRUE
+  )
   if (!all(sided)) {
-    vetusta_stop("argument", "The form \"sides\" needs bars with sides.",
-      todo = "choose the form long or wide")
+    vetusta_stop(
+      "argument", "The form \"sides\" needs bars with sides.",
+      todo = "choose the form long or wide"
+    )
   }
   parts <- lapply(tables, function(x) {
     if (days) x <- bars_dated(x)
     check_column(x, value)
-    list(time = x$time, symbol = as.character(x$symbol), side = as.character(x$side),
-      value = x[[value]])
+    list(
+      time = x$time,
+      symbol = as.character(x$symbol),
+      side = as.character(x$side),
+      value = x[[value]]
+    )
   })
   all <- data.table::rbindlist(unname(parts))
-  all <- all[order(as.numeric(all$time), match(all$symbol, unique(all$symbol))), ]
+  all <- all[
+    order(as.numeric(all$time), match(all$symbol, unique(all$symbol))),
+  ]
   key <- paste(as.numeric(all$time), all$symbol)
   first <- !duplicated(key)
   sides <- unique(all$side[!is.na(all$side)])
@@ -107,8 +153,10 @@ wide_rows <- function(points, time) {
   key <- paste(points$series, as.numeric(points[[time]]))
   if (anyDuplicated(key)) {
     twice <- points$series[duplicated(key)][1]
-    vetusta_stop("argument", paste0("The series ", twice, " has two values at one time."),
-      todo = "choose a single release, or write the table long")
+    vetusta_stop(
+      "argument", paste0("The series ", twice, " has two values at one time."),
+      todo = "choose a single release, or write the table long"
+    )
   }
   at <- sort(unique(points[[time]]))
   row <- match(as.numeric(points[[time]]), as.numeric(at))
@@ -124,17 +172,27 @@ wide_rows <- function(points, time) {
 # Observations as SDMX-CSV 1.0: DATAFLOW, the dimensions, TIME_PERIOD,
 # OBS_VALUE, the attributes.
 sdmx_rows <- function(rows, dataflow, dimensions) {
-  standard <- c("name", "series", "period", "time", "frequency", "value", "unit", "status", "through",
-    "known")
+  standard <- c(
+    "name", "series", "period", "time", "frequency", "value", "unit", "status",
+    "through", "known"
+  )
   dimensions <- intersect(dimensions, names(rows))
   if (!length(dimensions)) dimensions <- c(SERIES = "series")
   attributes <- setdiff(names(rows), c(standard, dimensions))
   attributes <- attributes[vapply(rows[attributes], is.atomic, TRUE)]
-  period <- if (is.null(rows[["period"]])) format_instant(rows$time)
-  else time_spelling(rows$period, rows$frequency)
-  columns <- c(list(DATAFLOW = rep(dataflow, nrow(rows))),
-    stats::setNames(as.list(rows)[dimensions], names(dimensions) %||% dimensions),
-    list(TIME_PERIOD = period, OBS_VALUE = rows$value), as.list(rows)[attributes])
+  period <- if (is.null(rows[["period"]])) {
+    format_instant(rows$time)
+  } else {
+    time_spelling(rows$period, rows$frequency)
+  }
+  columns <- c(
+    list(DATAFLOW = rep(dataflow, nrow(rows))),
+    stats::setNames(
+      as.list(rows)[dimensions], names(dimensions) %||% dimensions
+    ),
+    list(TIME_PERIOD = period, OBS_VALUE = rows$value),
+    as.list(rows)[attributes]
+  )
   # SDMX-CSV is read by programs, not spreadsheets, so texts are not protected
   structure(as_rows(columns), message = TRUE)
 }

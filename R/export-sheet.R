@@ -7,10 +7,14 @@ sheet_rows <- 1048576
 write_sheet <- function(rows, path) {
   needs_sheets()
   if (nrow(rows) >= sheet_rows) {
-    vetusta_stop("export",
-      paste0("A sheet has room for ", thousands(sheet_rows - 1), " rows at most, and ",
-      "these are ", thousands(nrow(rows)), "."),
-      todo = "write fewer rows, or a .csv or .parquet file")
+    vetusta_stop(
+      "export",
+      paste0(
+        "A sheet has room for ", thousands(sheet_rows - 1),
+        " rows at most, and ", "these are ", thousands(nrow(rows)), "."
+      ),
+      todo = "write fewer rows, or a .csv or .parquet file"
+    )
   }
   rows <- sheet_columns(rows)
   book <- openxlsx2::wb_workbook(creator = "vetusta")
@@ -21,7 +25,9 @@ write_sheet <- function(rows, path) {
     book$add_data(x = rows)
   }
   for (i in seq_along(rows)) {
-    sheet_exact(book, 1, openxlsx2::int2col(i), seq_len(nrow(rows)) + 1, rows[[i]])
+    sheet_exact(
+      book, 1, openxlsx2::int2col(i), seq_len(nrow(rows)) + 1, rows[[i]]
+    )
   }
   book$freeze_pane(first_row = TRUE)
   book$save(path)
@@ -35,7 +41,9 @@ sheet_exact <- function(book, sheet, letter, row, values) {
   if (is_plain_cpp(values)) {
     return(invisible())
   }
-  more <- which(is.finite(values) & values != as.numeric(sprintf("%.15g", values)))
+  more <- which(
+    is.finite(values) & values != as.numeric(sprintf("%.15g", values))
+  )
   if (!length(more)) {
     return(invisible())
   }
@@ -47,12 +55,22 @@ sheet_exact <- function(book, sheet, letter, row, values) {
 # Columns for a sheet: instants without a zone, in UTC.
 sheet_columns <- function(rows) {
   rows <- export_columns(rows)
-  long <- vapply(as.list(rows), function(column) {
-    is.character(column) && any(nchar(column) > 32767, na.rm = TRUE)
-  }, TRUE)
+  long <- vapply(
+    as.list(rows),
+    function(column) {
+      is.character(column) && any(nchar(column) > 32767, na.rm = TRUE)
+    },
+    TRUE
+  )
   if (any(long)) {
-    vetusta_stop("export", paste0("A text of the column ", names(rows)[long][1],
-      " is longer than a cell allows."), todo = "leave the column out, or write a .csv file")
+    vetusta_stop(
+      "export",
+      paste0(
+        "A text of the column ", names(rows)[long][1],
+        " is longer than a cell allows."
+      ),
+      todo = "leave the column out, or write a .csv file"
+    )
   }
   rows
 }
@@ -61,14 +79,20 @@ append_sheet <- function(rows, file, table, keys, update, zone) {
   needs_sheets()
   check_text(table, "table", "export")
   if (!file.exists(file)) {
-    vetusta_stop("export", "There is no such workbook.", where = file,
-      todo = "make the file with a table in it, or write it with export_table()")
+    vetusta_stop(
+      "export", "There is no such workbook.",
+      where = file,
+      todo = "make the file with a table in it, or write it with export_table()"
+    )
   }
   check_not_open(file)
   before <- file.info(file)[c("size", "mtime")]
   book <- other_errors(openxlsx2::wb_load(file), function(e) {
-    vetusta_stop("export", "The file is no workbook, or it is damaged.", where = file,
-      todo = "save it again as .xlsx")
+    vetusta_stop(
+      "export", "The file is no workbook, or it is damaged.",
+      where = file,
+      todo = "save it again as .xlsx"
+    )
   })
   at <- sheet_table(book, table, file)
   existing <- existing_sheet(book, at, keys, rows, zone, file)
@@ -76,8 +100,10 @@ append_sheet <- function(rows, file, table, keys, update, zone) {
   values <- sheet_values(rows[places$from], zone, existing$epoch)
   there <- which(!is.na(places$at))
   value_columns <- !places$from %in% keys
-  differ <- append_differ(list_frame(values[value_columns]), existing$columns[places$columns[value_columns]], there,
-    places$at[there])
+  differ <- append_differ(
+    list_frame(values[value_columns]),
+    existing$columns[places$columns[value_columns]], there, places$at[there]
+  )
   fresh <- which(is.na(places$at))
   fresh <- fresh[order(as.numeric(rows[[keys[1]]])[fresh])]
   changed <- if (update) there[differ] else integer()
@@ -90,18 +116,30 @@ append_sheet <- function(rows, file, table, keys, update, zone) {
       }
     })
   }
-  list(new = length(fresh), changed = length(changed), unchanged = length(there) - length(changed),
-    left_out = places$left_out)
+  list(
+    new = length(fresh),
+    changed = length(changed),
+    unchanged = length(there) - length(changed),
+    left_out = places$left_out
+  )
 }
 
 # Programs that have a workbook open put a lock file beside it.
 check_not_open <- function(file) {
-  beside <- file.path(dirname(file), c(paste0("~$", basename(file)),
-    paste0(".~lock.", basename(file), "#")))
+  beside <- file.path(
+    dirname(file),
+    c(paste0("~$", basename(file)), paste0(".~lock.", basename(file), "#"))
+  )
   if (any(file.exists(beside))) {
-    vetusta_stop("export", "The workbook is open in another program.", where = file,
-      todo = paste0("close it there and run it again; where no program has it open, take away ",
-        beside[file.exists(beside)][1]))
+    vetusta_stop(
+      "export",
+      "The workbook is open in another program.",
+      where = file,
+      todo = paste0(
+        "close it there and run it again; where no program has it open, ",
+        "take away ", beside[file.exists(beside)][1]
+      )
+    )
   }
 }
 
@@ -112,47 +150,96 @@ sheet_table <- function(book, table, file) {
   known <- if (is.data.frame(tables)) tables[tables$tab_act == 1, ] else NULL
   row <- which(tolower(known$tab_name) == tolower(table))
   if (!length(row)) {
-    vetusta_stop("export", paste0("The workbook has no table \"", table, "\"."), where = file,
-      todo = if (NROW(known)) suggest_word(table, known$tab_name)
-      else "make a table of the cells in the spreadsheet program, and give it that name")
+    vetusta_stop(
+      "export",
+      paste0("The workbook has no table \"", table, "\"."),
+      where = file,
+      todo = if (NROW(known)) {
+        suggest_word(table, known$tab_name)
+      } else {
+        paste0(
+          "make a table of the cells in the spreadsheet program, and give ",
+          "it that name"
+        )
+      }
+    )
   }
-  parts <- regmatches(known$tab_ref[row], regexec("^([A-Z]+)([0-9]+):([A-Z]+)([0-9]+)$",
-    known$tab_ref[row]))[[1]]
+  parts <- regmatches(
+    known$tab_ref[row],
+    regexec("^([A-Z]+)([0-9]+):([A-Z]+)([0-9]+)$", known$tab_ref[row])
+  )[[
+    1
+  ]]
   if (grepl("totalsRowCount=\"[1-9]", known$tab_xml[row])) {
-    vetusta_stop("export", paste0("The table ", known$tab_name[row], " ends with a row of totals, ",
-      "behind which no rows can be put."), where = file,
-      todo = "switch the row of totals off, and count above the table or beside it")
+    vetusta_stop(
+      "export",
+      paste0(
+        "The table ", known$tab_name[row], " ends with a row of totals, ",
+        "behind which no rows can be put."
+      ),
+      where = file,
+      todo = paste0(
+        "switch the row of totals off, and count above the table or ",
+        "beside it"
+      )
+    )
   }
-  letters <- openxlsx2::int2col(seq(openxlsx2::col2int(parts[2]), openxlsx2::col2int(parts[4])))
-  list(sheet = known$tab_sheet[row], name = known$tab_name[row], head = as.numeric(parts[3]),
-    last = as.numeric(parts[5]), letters = letters)
+  letters <- openxlsx2::int2col(
+    seq(openxlsx2::col2int(parts[2]), openxlsx2::col2int(parts[4]))
+  )
+  list(
+    sheet = known$tab_sheet[row],
+    name = known$tab_name[row],
+    head = as.numeric(parts[3]),
+    last = as.numeric(parts[5]),
+    letters = letters
+  )
 }
 
 # The content of a table: its columns, with times like those of the new rows;
 # which columns are formulas; and the workbook's epoch.
 existing_sheet <- function(book, at, keys, rows, zone, file) {
   # by position, because another sheet may have this name
-  dims <- paste0(at$letters[1], at$head, ":", at$letters[length(at$letters)], at$last)
-  read <- openxlsx2::wb_to_df(book, sheet = at$sheet, dims = dims, detect_dates = FALSE,
-    skip_empty_rows = FALSE, skip_empty_cols = FALSE)
+  dims <- paste0(
+    at$letters[1], at$head, ":", at$letters[length(at$letters)], at$last
+  )
+  read <- openxlsx2::wb_to_df(
+    book,
+    sheet = at$sheet, dims = dims, detect_dates = FALSE,
+    skip_empty_rows = FALSE, skip_empty_cols = FALSE
+  )
   columns <- lapply(as.list(read), function(column) {
-    if (is.factor(column)) as.character(column)
-    else column
+    if (is.factor(column)) as.character(column) else column
   })
   cells <- book$worksheets[[at$sheet]]$sheet_data$cc
-  last <- cells[cells$row_r == as.character(at$last) & cells$c_r %in% at$letters, ]
+  last <- cells[
+    cells$row_r == as.character(at$last) & cells$c_r %in% at$letters,
+  ]
   formulas <- last[nzchar(last$f), ]
-  epoch <- if (grepl("date1904=\"(1|true)", book$workbook$workbookPr %||% "")) 24107 else 25569
+  epoch <- if (grepl("date1904=\"(1|true)", book$workbook$workbookPr %||% "")) {
+    24107
+  } else {
+    25569
+  }
   time <- match(keys[1], tolower(trimws(names(columns))))
   if (!is.na(time)) {
-    columns[[time]] <- sheet_times(columns[[time]], inherits(rows[[keys[1]]], "Date"), epoch, zone,
-      file, keys[1])
+    columns[[
+      time
+    ]] <- sheet_times(
+      columns[[time]], inherits(rows[[keys[1]]], "Date"), epoch, zone, file,
+      keys[1]
+    )
   }
   # a table created without rows has one empty row
-  empty <- nrow(read) == 1 && all(vapply(columns, function(column) all(is.na(column)), TRUE))
-  list(columns = columns, epoch = epoch, empty = empty,
+  empty <- nrow(read) == 1 &&
+    all(vapply(columns, function(column) all(is.na(column)), TRUE))
+  list(
+    columns = columns,
+    epoch = epoch,
+    empty = empty,
     formulas = names(columns)[match(formulas$c_r, at$letters)],
-    formula = stats::setNames(formulas$f, formulas$c_r))
+    formula = stats::setNames(formulas$f, formulas$c_r)
+  )
 }
 
 # Times of a sheet: days since its epoch, local where they have hours; or texts.
@@ -164,16 +251,24 @@ sheet_times <- function(column, days, epoch, zone, file, name) {
     seconds <- round((column - epoch) * 86400, 3)
     known <- is.finite(seconds)
     time <- rep(NA_real_, length(seconds))
-    time[known] <- as.numeric(time_local(epoch_days(floor(seconds[known] / 86400)),
-      seconds[known] %% 86400, zone))
+    time[
+      known
+    ] <- as.numeric(
+      time_local(
+        epoch_days(floor(seconds[known] / 86400)), seconds[known] %% 86400, zone
+      )
+    )
     return(utc(time))
   }
   text <- as.character(column)
   read <- if (days) read_day(text) else text_times(text, zone, NULL)
   bad <- which(is.na(read) & !is.na(text))
   if (length(bad)) {
-    vetusta_stop("export", paste0("The table's ", name, " \"", text[bad[1]], "\" cannot be read."),
-      where = file, todo = "give the cells of that column a date")
+    vetusta_stop(
+      "export",
+      paste0("The table's ", name, " \"", text[bad[1]], "\" cannot be read."),
+      where = file, todo = "give the cells of that column a date"
+    )
   }
   read
 }
@@ -198,9 +293,17 @@ sheet_values <- function(rows, zone, epoch) {
 sheet_put <- function(book, at, existing, places, values, fresh, changed) {
   letter <- stats::setNames(at$letters, names(existing$columns))
   put <- function(name, row, value) {
-    book$add_data(sheet = at$sheet, x = value, dims = paste0(letter[[name]], row),
-      col_names = FALSE, na = NULL, apply_cell_style = FALSE)
-    sheet_exact(book, at$sheet, letter[[name]], row + seq_along(value) - 1, value)
+    book$add_data(
+      sheet = at$sheet,
+      x = value,
+      dims = paste0(letter[[name]], row),
+      col_names = FALSE,
+      na = NULL,
+      apply_cell_style = FALSE
+    )
+    sheet_exact(
+      book, at$sheet, letter[[name]], row + seq_along(value) - 1, value
+    )
   }
   for (i in seq_along(places$columns)) {
     name <- places$columns[i]
@@ -212,36 +315,71 @@ sheet_put <- function(book, at, existing, places, values, fresh, changed) {
   first <- if (existing$empty) at$last else at$last + 1
   last <- first + length(fresh) - 1
   check_room_below(book, at, first, last)
-  for (i in seq_along(places$columns)) put(places$columns[i], first, values[[i]][fresh])
+  for (i in seq_along(places$columns)) {
+    put(places$columns[i], first, values[[i]][fresh])
+  }
   for (column in names(existing$formula)) {
-    text <- vapply(seq(first, last) - at$last, shifted_formula, "", text = existing$formula[[column]])
-    book$add_formula(sheet = at$sheet, x = text, dims = paste0(column, first, ":", column, last))
+    text <- vapply(
+      seq(first, last) - at$last,
+      shifted_formula,
+      "",
+      text = existing$formula[[column]]
+    )
+    book$add_formula(
+      sheet = at$sheet,
+      x = text,
+      dims = paste0(column, first, ":", column, last)
+    )
   }
   # new rows are formatted like the last one
   for (column in at$letters) {
-    style <- book$get_cell_style(sheet = at$sheet, dims = paste0(column, at$last))
+    style <- book$get_cell_style(
+      sheet = at$sheet,
+      dims = paste0(column, at$last)
+    )
     if (length(style) && !is.na(style) && nzchar(style)) {
-      book$set_cell_style(sheet = at$sheet, dims = paste0(column, first, ":", column, last),
-        style = unname(style))
+      book$set_cell_style(
+        sheet = at$sheet,
+        dims = paste0(column, first, ":", column, last),
+        style = unname(style)
+      )
     }
   }
-  book$update_table(sheet = at$sheet, tabname = at$name,
-    dims = paste0(at$letters[1], at$head, ":", at$letters[length(at$letters)], last))
+  book$update_table(
+    sheet = at$sheet,
+    tabname = at$name,
+    dims = paste0(
+      at$letters[1], at$head, ":", at$letters[length(at$letters)], last
+    )
+  )
 }
 
 # Cells below a table would be overwritten.
 check_room_below <- function(book, at, first, last) {
   if (last > sheet_rows) {
-    vetusta_stop("export", "The sheet has no room for the new rows.", todo = "begin another table")
+    vetusta_stop(
+      "export", "The sheet has no room for the new rows.",
+      todo = "begin another table"
+    )
   }
   cells <- book$worksheets[[at$sheet]]$sheet_data$cc
   row <- as.numeric(cells$row_r)
   filled <- nzchar(cells$v) | nzchar(cells$f) | nzchar(cells$is)
-  taken <- which(row >= max(first, at$last + 1) & row <= last & cells$c_r %in% at$letters & filled)
+  taken <- which(
+    row >= max(first, at$last + 1) &
+      row <= last &
+      cells$c_r %in% at$letters &
+      filled
+  )
   if (length(taken)) {
-    vetusta_stop("export", paste0("Below the table ", at$name, " a value is in the cell ",
-      cells$r[taken[1]], ", which new rows would need."),
-      todo = "move it beside the table, or to another sheet")
+    vetusta_stop(
+      "export",
+      paste0(
+        "Below the table ", at$name, " a value is in the cell ",
+        cells$r[taken[1]], ", which new rows would need."
+      ),
+      todo = "move it beside the table, or to another sheet"
+    )
   }
 }
 
@@ -250,16 +388,28 @@ shifted_formula <- function(text, by) {
   text <- gsub("&lt;", "<", gsub("&gt;", ">", gsub("&quot;", "\"", text)))
   text <- gsub("&amp;", "&", text)
   # quoted texts, and names of tables and columns in brackets, stay
-  parts <- regmatches(text, gregexpr("\"[^\"]*\"|'[^']*'|\\[[^]]*\\]|[^\"'\\[]+", text))[[1]]
+  parts <- regmatches(
+    text, gregexpr("\"[^\"]*\"|'[^']*'|\\[[^]]*\\]|[^\"'\\[]+", text)
+  )[[
+    1
+  ]]
   plain <- !grepl("^[\"'\\[]", parts)
   pattern <- "(?<![A-Za-z0-9_.$])(\\$?[A-Z]{1,3})([0-9]+)(?![A-Za-z0-9_.(])"
-  parts[plain] <- vapply(parts[plain], function(part) {
-    hits <- gregexpr(pattern, part, perl = TRUE)
-    regmatches(part, hits) <- lapply(regmatches(part, hits), function(matches) {
-      letters <- sub("[0-9]+$", "", matches)
-      paste0(letters, as.numeric(substring(matches, nchar(letters) + 1)) + by)
-    })
-    part
-  }, "")
+  parts[
+    plain
+  ] <- vapply(
+    parts[plain],
+    function(part) {
+      hits <- gregexpr(pattern, part, perl = TRUE)
+      regmatches(
+        part, hits
+      ) <- lapply(regmatches(part, hits), function(matches) {
+        letters <- sub("[0-9]+$", "", matches)
+        paste0(letters, as.numeric(substring(matches, nchar(letters) + 1)) + by)
+      })
+      part
+    },
+    ""
+  )
   paste(parts, collapse = "")
 }

@@ -4,10 +4,16 @@ export_endings <- list(
   csv = function(rows, path, zone) write_separated(rows, path, zone, ","),
   tsv = function(rows, path, zone) write_separated(rows, path, zone, "\t"),
   parquet = function(rows, path, zone) {
-    nanoparquet::write_parquet(export_columns(rows), path, metadata = parquet_facts(rows))
+    nanoparquet::write_parquet(
+      export_columns(rows), path,
+      metadata = parquet_facts(rows)
+    )
   },
   jsonl = function(rows, path, zone) {
-    writeLines(record_texts(jsonl_cells(rows, zone), nulls = TRUE), path, useBytes = TRUE)
+    writeLines(
+      record_texts(jsonl_cells(rows, zone), nulls = TRUE), path,
+      useBytes = TRUE
+    )
   },
   xlsx = function(rows, path, zone) write_sheet(rows, path),
   rds = function(rows, path, zone) saveRDS(tibble::as_tibble(rows), path)
@@ -26,8 +32,8 @@ export_endings <- list(
 #'   RDS keep the types of instants, days and numbers, and change no text. Any
 #'   other ending is refused.
 #' @export
-export_table <- function(rows, file, zone = "UTC", by = NULL, dictionary = FALSE,
-  instants = FALSE) {
+export_table <- function(rows, file, zone = "UTC", by = NULL,
+                         dictionary = FALSE, instants = FALSE) {
   check_text(file, "file", "export")
   check_zone(zone, "export")
   check_flag(dictionary, "dictionary")
@@ -37,8 +43,10 @@ export_table <- function(rows, file, zone = "UTC", by = NULL, dictionary = FALSE
     export_folder(check_exported(if (missing(rows)) NULL else rows), file, by)
   } else {
     if (!is.null(by)) {
-      vetusta_stop("export", "`by` parts the rows of a folder, and this is a file.", where = file,
-        todo = "end the name in /, or leave out `by`")
+      vetusta_stop(
+        "export", "`by` parts the rows of a folder, and this is a file.",
+        where = file, todo = "end the name in /, or leave out `by`"
+      )
     }
     write <- export_endings[[export_ending(file)]]
     check_exported(if (missing(rows)) NULL else rows)
@@ -56,11 +64,18 @@ export_ending <- function(file, known = names(export_endings)) {
   name <- basename(file)
   ending <- tolower(sub(".*[.]", "", name))
   if (!grepl(".", name, fixed = TRUE) || !ending %in% known) {
-    vetusta_stop("export",
-      paste0("A table is not written to a file of the ending \"",
-        if (grepl(".", name, fixed = TRUE)) paste0(".", ending) else name, "\"."), where = file,
-      todo = paste0("end the file's name in one of ", paste0(".", known, collapse = ", "),
-        if (length(known) > 3) ", or in / for a folder of Parquet"))
+    vetusta_stop(
+      "export",
+      paste0(
+        "A table is not written to a file of the ending \"",
+        if (grepl(".", name, fixed = TRUE)) paste0(".", ending) else name, "\"."
+      ),
+      where = file,
+      todo = paste0(
+        "end the file's name in one of ", paste0(".", known, collapse = ", "),
+        if (length(known) > 3) ", or in / for a folder of Parquet"
+      )
+    )
   }
   ending
 }
@@ -79,9 +94,15 @@ parquet_facts <- function(rows) {
 # Columns as plain vectors: factors as texts, lists as texts joined by commas.
 export_columns <- function(rows) {
   list_frame(lapply(as.list(rows), function(column) {
-    if (is.list(column)) vapply(column, function(value) paste(value, collapse = ", "), "")
-    else if (is.factor(column)) as.character(column)
-    else if (inherits(column, "POSIXlt")) as.POSIXct(column) else column
+    if (is.list(column)) {
+      vapply(column, function(value) paste(value, collapse = ", "), "")
+    } else if (is.factor(column)) {
+      as.character(column)
+    } else if (inherits(column, "POSIXlt")) {
+      as.POSIXct(column)
+    } else {
+      column
+    }
   }))
 }
 
@@ -105,33 +126,65 @@ jsonl_cells <- function(rows, zone) {
 export_dictionary <- function(rows) {
   check_exported(if (missing(rows)) NULL else rows)
   type <- function(column) {
-    if (inherits(column, "POSIXt")) "instant" else if (inherits(column, "Date")) "day"
-    else if (is.logical(column)) "flag" else if (is.numeric(column)) "number" else "text"
+    if (inherits(column, "POSIXt")) {
+      "instant"
+    } else if (inherits(column, "Date")) {
+      "day"
+    } else if (is.logical(column)) {
+      "flag"
+    } else if (is.numeric(column)) {
+      "number"
+    } else {
+      "text"
+    }
   }
   unit <- function(name) {
     shown_unit <- attr(rows[[name]], "unit")
-    units <- if (name %in% c("value", "close", "open", "high", "low")) unique(rows[["unit"]])
+    units <- if (name %in% c("value", "close", "open", "high", "low")) {
+      unique(rows[["unit"]])
+    }
     stated <- attr(rows, "unit", exact = TRUE)
-    if (name %in% names(stated)) stated[[name]]
-    else if (length(shown_unit)) shown_unit else if (length(units) == 1) as.character(units) else NA_character_
+    if (name %in% names(stated)) {
+      stated[[name]]
+    } else if (length(shown_unit)) {
+      shown_unit
+    } else if (length(units) == 1) {
+      as.character(units)
+    } else {
+      NA_character_
+    }
   }
-  as_rows(list(column = names(rows), type = vapply(as.list(rows), type, "", USE.NAMES = FALSE),
-    unit = vapply(names(rows), unit, "", USE.NAMES = FALSE),
-    meaning = unname(column_meanings[names(rows)]),
-    missing = vapply(as.list(rows), function(column) sum(is.na(column)), 1L, USE.NAMES = FALSE)))
+  as_rows(
+    list(
+      column = names(rows),
+      type = vapply(as.list(rows), type, "", USE.NAMES = FALSE),
+      unit = vapply(names(rows), unit, "", USE.NAMES = FALSE),
+      meaning = unname(column_meanings[names(rows)]),
+      missing = vapply(
+        as.list(rows), function(column) sum(is.na(column)), 1L,
+        USE.NAMES = FALSE
+      )
+    )
+  )
 }
 
 column_meanings <- c(
-  symbol = "the instrument's symbol at its source", series = "the series within its dataset",
-  time = "the instant; of a bar its start", period = "the first day of the period",
-  frequency = "the length of the period: A, S, T, Q, M, W, D", open = "the first price",
-  high = "the highest price", low = "the lowest price", close = "the last price",
-  volume = "how much was traded", vwap = "the average price weighted by volume",
-  count = "how many bars it was made from", expected = "how many bars there should have been",
+  symbol = "the instrument's symbol at its source",
+  series = "the series within its dataset",
+  time = "the instant; of a bar its start",
+  period = "the first day of the period",
+  frequency = "the length of the period: A, S, T, Q, M, W, D",
+  open = "the first price", high = "the highest price",
+  low = "the lowest price", close = "the last price",
+  volume = "how much was traded",
+  vwap = "the average price weighted by volume",
+  count = "how many bars it was made from",
+  expected = "how many bars there should have been",
   session = "the part of the trading day",
-  side = "bid, ask or mid, where the source has sides",
-  value = "the value", unit = "the unit of the value",
+  side = "bid, ask or mid, where the source has sides", value = "the value",
+  unit = "the unit of the value",
   status = "observed, provisional, missing, deleted or filled",
   known = "the instant from which the value counts",
   through = "the end of the latest thing that the value was made from",
-  rule = "the rule by which a value was filled", id = "the series ID")
+  rule = "the rule by which a value was filled", id = "the series ID"
+)

@@ -24,44 +24,76 @@ gap_states <- c("there", "partly", "filled", "provisional", "missing")
 #' @section Errors: `vetusta_error_figure` when there is nothing to draw.
 #' @export
 #' @examples
-#' level <- data.frame(series = "kelder-lock", period = as.Date("2026-01-01") + c(0:40, 45:89),
-#'   value = 1)
+#' level <- data.frame(
+#'   series = "kelder-lock", period = as.Date("2026-01-01") + c(0:40, 45:89),
+#'   value = 1
+#' )
 #' figure_gaps(level)
-figure_gaps <- function(x, calendar = NULL, title = NULL, subtitle = NULL, caption = NULL,
-  zone = "UTC", names = NULL, dark = FALSE, gaps = NULL) {
+figure_gaps <- function(x, calendar = NULL, title = NULL, subtitle = NULL,
+                        caption = NULL, zone = "UTC", names = NULL,
+                        dark = FALSE, gaps = NULL) {
   check_zone(zone, "figure")
   check_flag(dark, "dark")
   check_calendar(calendar)
   points <- figure_points(given(x, "x", "figure"), NULL, names)
-  cells <- do.call(rbind, lapply(split(points, match(points$name, unique(points$name))),
-    gap_cells, calendar = calendar, zone = zone))
+  cells <- do.call(
+    rbind,
+    lapply(
+      split(points, match(points$name, unique(points$name))), gap_cells,
+      calendar = calendar, zone = zone
+    )
+  )
   rownames(cells) <- NULL
-  if (!is.null(gaps)) cells$state <- states_with_reasons(cells, gaps, names, zone)
+  if (!is.null(gaps)) {
+    cells$state <- states_with_reasons(cells, gaps, names, zone)
+  }
   cells$name <- factor(cells$name, unique(points$name))
   cells <- gap_places(cells)
   page <- page_colours[[shade_name(dark)]]
   lines <- line_colours[[shade_name(dark)]]
-  fill <- c(there = lines[1], partly = lines[5], filled = lines[6], provisional = lines[4],
-    missing = lines[2])
+  fill <- c(
+    there = lines[1], partly = lines[5], filled = lines[6],
+    provisional = lines[4], missing = lines[2]
+  )
   why <- setdiff(cells$state, gap_states)
-  fill <- c(fill, stats::setNames(rep(c(lines[3], lines[7], page$quiet), length.out = length(why)),
-    why))
+  fill <- c(
+    fill,
+    stats::setNames(
+      rep(c(lines[3], lines[7], page$quiet), length.out = length(why)), why
+    )
+  )
   cells$state <- factor(cells$state, c(gap_states, why))
   count <- table(cells$state)
-  plot <- ggplot2::ggplot(cells, ggplot2::aes(x = .data$column, y = .data$line,
-    fill = .data$state)) +
-    ggplot2::geom_tile(colour = if (nrow(cells) <= 2500) page$paper else NA,
-      linewidth = 0.3, height = if (nrow(cells) <= 2500) 1 else 0.9) +
+  plot <- ggplot2::ggplot(
+    cells, ggplot2::aes(x = .data$column, y = .data$line, fill = .data$state)
+  ) +
+    ggplot2::geom_tile(
+      colour = if (nrow(cells) <= 2500) page$paper else NA,
+      linewidth = 0.3,
+      height = if (nrow(cells) <= 2500) 1 else 0.9
+    ) +
     ggplot2::scale_fill_manual(values = fill, drop = TRUE) +
-    attr(cells, "scale") + ggplot2::scale_y_discrete(limits = rev)
+    attr(cells, "scale") +
+    ggplot2::scale_y_discrete(limits = rev)
   if (nlevels(cells$name) > 1) {
-    plot <- plot + ggplot2::facet_wrap(ggplot2::vars(.data$name), scales = "free_y",
-      labeller = ggplot2::labeller(.default = short_names))
+    plot <- plot +
+      ggplot2::facet_wrap(
+        ggplot2::vars(.data$name),
+        scales = "free_y",
+        labeller = ggplot2::labeller(.default = short_names)
+      )
   }
-  said <- paste(paste(thousands(as.integer(count[count > 0])), names(count)[count > 0]),
-    collapse = ", ")
-  figure_dressed(plot, title %||% paste("What is there of", figure_title(unique(points$name), 3)),
-    subtitle %||% paste0(figure_window(points$time, zone), ": ", said), caption, dark = dark) +
+  said <- paste(
+    paste(thousands(as.integer(count[count > 0])), names(count)[count > 0]),
+    collapse = ", "
+  )
+  figure_dressed(
+    plot,
+    title %||% paste("What is there of", figure_title(unique(points$name), 3)),
+    subtitle %||% paste0(figure_window(points$time, zone), ": ", said),
+    caption,
+    dark = dark
+  ) +
     ggplot2::theme(panel.grid.major = ggplot2::element_blank())
 }
 
@@ -77,7 +109,9 @@ states_with_reasons <- function(cells, gaps, names, zone) {
   last <- local_day(gaps$last, zone)
   explained <- which(!gaps$reason %in% "unknown")
   for (i in explained) {
-    at <- state == "missing" & cells$name == series[i] & cells$day >= first[i] &
+    at <- state == "missing" &
+      cells$name == series[i] &
+      cells$day >= first[i] &
       cells$day <= last[i]
     state[at] <- paste("missing:", gaps$reason[i])
   }
@@ -87,30 +121,50 @@ states_with_reasons <- function(cells, gaps, names, zone) {
 # The cells of one series: days, or months where its values are monthly or
 # longer.
 gap_cells <- function(points, calendar, zone) {
-  points <- points[!is.na(points$value) | points$status %in% "missing", , drop = FALSE]
+  points <- points[
+    !is.na(points$value) | points$status %in% "missing", ,
+    drop = FALSE
+  ]
   steps <- diff(sort(unique(points$time)))
   step <- if (length(steps)) stats::median(steps) else NA
   monthly <- isTRUE(min(steps, Inf) >= 25 * 86400) && length(steps) > 0
   if (monthly) step <- min(steps)
   # values within the day belong to their local day, daily bars to their
   # calendar's day
-  axis_zone <- if (points$intraday[1]) zone else if (monthly) "UTC" else calendar$zone %||% "UTC"
+  axis_zone <- if (points$intraday[1]) {
+    zone
+  } else if (monthly) {
+    "UTC"
+  } else {
+    calendar$zone %||% "UTC"
+  }
   day <- local_day(utc(points$time), axis_zone)
   if (monthly) day <- as.Date(format(day, "%Y-%m-01"))
   there <- !is.na(points$value)
   count <- tapply(there, format(day), sum)
   status <- tapply(points$status, format(day), function(x) {
-    if (any(x %in% "filled")) "filled" else if (any(x %in% "provisional")) "provisional"
-    else "there"
+    if (any(x %in% "filled")) {
+      "filled"
+    } else if (any(x %in% "provisional")) {
+      "provisional"
+    } else {
+      "there"
+    }
   })
   usual <- stats::median(count[count > 0])
   all <- gap_days(range(day), monthly, step, calendar)
   at <- match(format(all), names(count))
   counted <- count[at]
-  state <- ifelse(is.na(at) | counted == 0, "missing", ifelse(counted < 0.95 * usual, "partly",
-    status[at]))
-  data.frame(name = rep(points$name[1], length(all)), day = all, state = unname(state),
-    monthly = rep(monthly, length(all)))
+  state <- ifelse(
+    is.na(at) | counted == 0, "missing",
+    ifelse(counted < 0.95 * usual, "partly", status[at])
+  )
+  data.frame(
+    name = rep(points$name[1], length(all)),
+    day = all,
+    state = unname(state),
+    monthly = rep(monthly, length(all))
+  )
 }
 
 gap_days <- function(range, monthly, step, calendar) {
@@ -123,7 +177,9 @@ gap_days <- function(range, monthly, step, calendar) {
   }
   all <- seq(range[1], range[2], by = 1)
   # weekly or weekday series expect no values on other days
-  if (isTRUE(step > 6 * 86400)) all <- all[(as.numeric(all - range[1]) %% 7) == 0]
+  if (isTRUE(step > 6 * 86400)) {
+    all <- all[(as.numeric(all - range[1]) %% 7) == 0]
+  }
   all
 }
 
@@ -134,16 +190,23 @@ gap_places <- function(cells) {
   if (cells$monthly[1]) {
     cells$column <- date$mon + 1
     cells$line <- format(cells$day, "%Y")
-    scale <- ggplot2::scale_x_continuous(breaks = 1:12, labels = month.abb, expand = c(0, 0))
+    scale <- ggplot2::scale_x_continuous(
+      breaks = 1:12, labels = month.abb, expand = c(0, 0)
+    )
   } else if (diff(as.numeric(range(cells$day))) <= 550) {
     cells$column <- date$mday
     cells$line <- format(cells$day, "%Y-%m")
-    scale <- ggplot2::scale_x_continuous(breaks = c(1, 5, 10, 15, 20, 25, 30), expand = c(0, 0))
+    scale <- ggplot2::scale_x_continuous(
+      breaks = c(1, 5, 10, 15, 20, 25, 30),
+      expand = c(0, 0)
+    )
   } else {
     cells$column <- date$yday + 1
     cells$line <- format(cells$day, "%Y")
     starts <- c(1, 32, 60, 91, 121, 152, 182, 213, 244, 274, 305, 335)
-    scale <- ggplot2::scale_x_continuous(breaks = starts, labels = month.abb, expand = c(0, 0))
+    scale <- ggplot2::scale_x_continuous(
+      breaks = starts, labels = month.abb, expand = c(0, 0)
+    )
   }
   attr(cells, "scale") <- scale
   cells
@@ -153,9 +216,14 @@ gap_places <- function(cells) {
 #' @param ... Further arguments of [figure_lines()].
 #' @export
 figure_filled <- function(x, title = NULL, caption = NULL, ...) {
-  figure <- figure_lines(given(x, "x", "figure"), title = title, caption = caption, ...)
+  figure <- figure_lines(
+    given(x, "x", "figure"),
+    title = title, caption = caption, ...
+  )
   if (!any(figure$data$status == "filled")) {
-    say_figure("none of these values is filled; series_fill() fills and marks them")
+    say_figure(
+      "none of these values is filled; series_fill() fills and marks them"
+    )
   }
   figure
 }
@@ -164,43 +232,74 @@ figure_filled <- function(x, title = NULL, caption = NULL, ...) {
 #' @param series A table of series, as [archive_series()] gives it: `id`,
 #'   `source`, `rows`, `first`, `last`.
 #' @export
-figure_coverage <- function(series, title = NULL, subtitle = NULL, caption = NULL, zone = "UTC",
-  dark = FALSE) {
+figure_coverage <- function(series, title = NULL, subtitle = NULL,
+                            caption = NULL, zone = "UTC", dark = FALSE) {
   check_rows(series, "series")
-  for (name in c("id", "source", "first", "last", "rows")) check_column(series, name)
+  for (name in c("id", "source", "first", "last", "rows")) {
+    check_column(series, name)
+  }
   check_zone(zone, "figure")
   check_flag(dark, "dark")
   rows <- as.data.frame(series)[c("id", "source", "first", "last", "rows")]
   rows <- rows[!is.na(rows$first), ]
   if (!nrow(rows)) {
-    vetusta_stop("figure", "There is no series to draw.", todo = "collect some first")
+    vetusta_stop(
+      "figure", "There is no series to draw.",
+      todo = "collect some first"
+    )
   }
   whole <- nrow(rows)
   if (whole > 50) rows <- coverage_by_dataset(rows)
   rows <- rows[order(rows$source, rows$first, rows$id, method = "radix"), ]
-  rows$label <- factor(short_names(rows$id, 44), rev(unique(short_names(rows$id, 44))))
+  rows$label <- factor(
+    short_names(rows$id, 44), rev(unique(short_names(rows$id, 44)))
+  )
   rows$from <- as.numeric(rows$first)
-  rows$to <- pmax(as.numeric(rows$last), rows$from + diff(range(c(rows$from,
-    as.numeric(rows$last)))) * 0.002)
+  rows$to <- pmax(
+    as.numeric(rows$last),
+    rows$from + diff(range(c(rows$from, as.numeric(rows$last)))) * 0.002
+  )
   axis <- figure_axis(c(rows$from, rows$to), zone, FALSE)
-  plot <- ggplot2::ggplot(rows, ggplot2::aes(xmin = .data$from, xmax = .data$to, y = .data$label,
-    colour = .data$source)) +
+  plot <- ggplot2::ggplot(
+    rows,
+    ggplot2::aes(
+      xmin = .data$from, xmax = .data$to, y = .data$label,
+      colour = .data$source
+    )
+  ) +
     ggplot2::geom_linerange(linewidth = if (nrow(rows) > 25) 2 else 3.4) +
-    ggplot2::scale_colour_manual(values = series_colours(unique(rows$source), dark)) +
+    ggplot2::scale_colour_manual(
+      values = series_colours(unique(rows$source), dark)
+    ) +
     axis_scale(axis)
-  figure_dressed(plot, title %||% "Coverage by dataset", subtitle %||%
-    paste0(thousands(whole), " series, ", thousands(sum(rows$rows)), " values"),
-  captions(caption, if (whole > nrow(rows)) "series of a dataset are drawn together"),
-  dark = dark)
+  figure_dressed(
+    plot, title %||% "Coverage by dataset",
+    subtitle %||%
+      paste0(
+        thousands(whole), " series, ", thousands(sum(rows$rows)), " values"
+      ),
+    captions(
+      caption, if (whole > nrow(rows)) "series of a dataset are drawn together"
+    ),
+    dark = dark
+  )
 }
 
 # Datasets instead of their series.
 coverage_by_dataset <- function(rows) {
   dataset <- sub("^([^/]*/[^/]*)/.*$", "\\1", rows$id)
   parts <- split(rows, dataset)
-  do.call(rbind, lapply(names(parts), function(name) {
-    group <- parts[[name]]
-    data.frame(id = paste0(name, " (", thousands(nrow(group)), " series)"),
-      source = group$source[1], first = min(group$first), last = max(group$last), rows = sum(group$rows))
-  }))
+  do.call(
+    rbind,
+    lapply(names(parts), function(name) {
+      group <- parts[[name]]
+      data.frame(
+        id = paste0(name, " (", thousands(nrow(group)), " series)"),
+        source = group$source[1],
+        first = min(group$first),
+        last = max(group$last),
+        rows = sum(group$rows)
+      )
+    })
+  )
 }

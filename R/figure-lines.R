@@ -33,16 +33,22 @@
 #'   on a shared axis, a message of the class `vetusta_note` says so.
 #' @export
 #' @examples
-#' days <- bars_frame(data.frame(
-#'   symbol = "KELD", time = as.POSIXct("2026-03-02 07:30", tz = "UTC") + 86400 * 0:3,
-#'   open = c(41, 41.5, 41.2, 42), high = c(42, 42.1, 42.3, 42.4), low = c(40.6, 41, 41, 41.1),
-#'   close = c(41.5, 41.2, 42, 41.4), volume = c(100, 140, 90, 120)
-#' ))
+#' days <- bars_frame(
+#'   data.frame(
+#'     symbol = "KELD",
+#'     time = as.POSIXct("2026-03-02 07:30", tz = "UTC") + 86400 * 0:3,
+#'     open = c(41, 41.5, 41.2, 42),
+#'     high = c(42, 42.1, 42.3, 42.4),
+#'     low = c(40.6, 41, 41, 41.1),
+#'     close = c(41.5, 41.2, 42, 41.4),
+#'     volume = c(100, 140, 90, 120)
+#'   )
+#' )
 #' figure_lines(days)
-figure_lines <- function(x, value = NULL, panels = "none", index = NULL, log_scale = FALSE,
-  names = NULL,
-  title = NULL, subtitle = NULL, caption = NULL, zone = "UTC", bridge = 30, dark = FALSE,
-  columns = 2000) {
+figure_lines <- function(x, value = NULL, panels = "none", index = NULL,
+                         log_scale = FALSE, names = NULL, title = NULL,
+                         subtitle = NULL, caption = NULL, zone = "UTC",
+                         bridge = 30, dark = FALSE, columns = 2000) {
   check_lines(panels, index, log_scale, zone, bridge, dark, columns)
   points <- figure_points(given(x, "x", "figure"), value, names)
   points <- points[!is.na(points$value), , drop = FALSE]
@@ -52,11 +58,18 @@ figure_lines <- function(x, value = NULL, panels = "none", index = NULL, log_sca
   points$time <- utc(points$time)
   points$shown <- points$value
   first <- match(points$name, points$name)
-  if (!is.null(index)) points$shown <- points$value / points$value[first] * index
+  if (!is.null(index)) {
+    points$shown <- points$value / points$value[first] * index
+  }
   if (log_scale && any(points$shown <= 0)) {
-    vetusta_stop("figure", paste0("The series ", points$name[points$shown <= 0][1],
-      " has values at or below zero, which a logarithmic axis cannot show."),
-      todo = "leave log_scale out, or index the values")
+    vetusta_stop(
+      "figure",
+      paste0(
+        "The series ", points$name[points$shown <= 0][1],
+        " has values at or below zero, which a logarithmic axis cannot show."
+      ),
+      todo = "leave log_scale out, or index the values"
+    )
   }
   panels <- panels_needed(points, panels, index, log_scale)
   points$piece <- line_pieces(points, side_by_side, bridge)
@@ -64,11 +77,25 @@ figure_lines <- function(x, value = NULL, panels = "none", index = NULL, log_sca
   plot <- lines_drawn(drawn, axis, panels, log_scale, dark)
   names_shown <- unique(points$name)
   notes <- captions(caption, lines_notes(points, drawn, columns))
-  figure_dressed(plot, title %||% figure_title(names_shown),
-    subtitle %||% figure_window(as.numeric(points$time), zone), notes,
-    y = lines_label(points, index, value), dark = dark) +
-    ggplot2::theme(plot.margin = ggplot2::margin(10,
-      if (panels == "none" && length(names_shown) <= 12) label_room(names_shown) else 14, 8, 10))
+  figure_dressed(
+    plot,
+    title %||% figure_title(names_shown),
+    subtitle %||% figure_window(as.numeric(points$time), zone),
+    notes,
+    y = lines_label(points, index, value),
+    dark = dark
+  ) +
+    ggplot2::theme(
+      plot.margin = ggplot2::margin(
+        10,
+        if (panels == "none" && length(names_shown) <= 12) {
+          label_room(names_shown)
+        } else {
+          14
+        },
+        8, 10
+      )
+    )
 }
 
 check_lines <- function(panels, index, log_scale, zone, bridge, dark, columns) {
@@ -90,18 +117,25 @@ panels_needed <- function(points, panels, index, log_scale) {
   }
   units <- unique(points$unit[!is.na(points$unit)])
   if (length(units) > 1) {
-    say_figure("the units differ (", paste(utils::head(units, 4), collapse = ", "),
-      "), so each ", if (length(names) > 12) "unit", " has a separate panel")
+    say_figure(
+      "the units differ (", paste(utils::head(units, 4), collapse = ", "),
+      "), so each ", if (length(names) > 12) "unit", " has a separate panel"
+    )
     # many series share a panel by unit, fewer have one each
     return(if (length(names) > 12) "units" else "free")
   }
-  spread <- vapply(split(points$shown, points$name), function(x) diff(range(x)), 0)
+  spread <- vapply(
+    split(points$shown, points$name), function(x) diff(range(x)), 0
+  )
   whole <- diff(range(points$shown))
   hidden <- names(spread)[spread < 0.03 * whole]
   if (!log_scale && length(hidden) && length(hidden) < length(names)) {
-    say_figure("on one axis ", figure_title(hidden, 3), if (length(hidden) == 1) " is" else " are",
+    say_figure(
+      "on one axis ", figure_title(hidden, 3),
+      if (length(hidden) == 1) " is" else " are",
       " as good as flat; panels (free), an index or a logarithmic axis show ",
-      if (length(hidden) == 1) "it" else "them")
+      if (length(hidden) == 1) "it" else "them"
+    )
   }
   panels
 }
@@ -111,8 +145,11 @@ panels_needed <- function(points, panels, index, log_scale) {
 line_pieces <- function(points, side_by_side, bridge) {
   n <- nrow(points)
   new <- c(TRUE, points$name[-1] != points$name[-n])
-  if (side_by_side) new <- new | c(FALSE, diff(points$at) > bridge)
-  else new <- new | long_breaks(points)
+  if (side_by_side) {
+    new <- new | c(FALSE, diff(points$at) > bridge)
+  } else {
+    new <- new | long_breaks(points)
+  }
   cumsum(new)
 }
 
@@ -126,12 +163,20 @@ long_breaks <- function(points) {
 
 thinned_points <- function(points, columns) {
   range <- range(points$at)
-  kept <- lapply(split(seq_len(nrow(points)), match(points$name, unique(points$name))),
+  kept <- lapply(
+    split(seq_len(nrow(points)), match(points$name, unique(points$name))),
     function(rows) {
-      if (length(rows) <= 4 * columns) return(rows)
-      rows[series_thin_cpp(as.double(points$at[rows]), points$shown[rows], range[1], range[2],
-        as.integer(columns))]
-    })
+      if (length(rows) <= 4 * columns) {
+        return(rows)
+      }
+      rows[
+        series_thin_cpp(
+          as.double(points$at[rows]), points$shown[rows], range[1], range[2],
+          as.integer(columns)
+        )
+      ]
+    }
+  )
   kept <- unlist(kept, use.names = FALSE)
   if (length(kept) < nrow(points)) points[kept, , drop = FALSE] else points
 }
@@ -140,21 +185,46 @@ lines_drawn <- function(points, axis, panels, log_scale, dark) {
   names <- unique(points$name)
   points$name <- factor(points$name, names)
   colours <- if (length(names) > 12) {
-    stats::setNames(rep(page_colours[[shade_name(dark)]]$quiet, length(names)), names)
+    stats::setNames(
+      rep(page_colours[[shade_name(dark)]]$quiet, length(names)), names
+    )
   } else {
     series_colours(names, dark)
   }
-  whole <- points[points$status != "provisional" & !alone_in_piece(points), , drop = FALSE]
-  plot <- ggplot2::ggplot(points,
-    ggplot2::aes(x = .data$at, y = .data$shown, colour = .data$name)) +
-    (if (nrow(whole)) ggplot2::geom_line(ggplot2::aes(group = .data$piece), data = whole,
-      linewidth = if (nrow(points) > 2000 || length(names) > 12) 0.4 else 0.7)) +
-    provisional_ends(points) + points_alone(points) + filled_marks(points)
-  plot <- plot + ggplot2::scale_colour_manual(values = colours, guide = "none") + axis_scale(axis)
-  plot <- plot + if (log_scale) ggplot2::scale_y_log10(labels = axis_numbers)
-  else ggplot2::scale_y_continuous(labels = axis_numbers)
+  whole <- points[
+    points$status != "provisional" & !alone_in_piece(points), ,
+    drop = FALSE
+  ]
+  plot <- ggplot2::ggplot(
+    points, ggplot2::aes(x = .data$at, y = .data$shown, colour = .data$name)
+  ) +
+    (if (nrow(whole)) {
+      ggplot2::geom_line(
+        ggplot2::aes(group = .data$piece),
+        data = whole,
+        linewidth = if (nrow(points) > 2000 || length(names) > 12) {
+          0.4
+        } else {
+          0.7
+        }
+      )
+    }) +
+    provisional_ends(points) +
+    points_alone(points) +
+    filled_marks(points)
+  plot <- plot +
+    ggplot2::scale_colour_manual(values = colours, guide = "none") +
+    axis_scale(axis)
+  plot <- plot +
+    if (log_scale) {
+      ggplot2::scale_y_log10(labels = axis_numbers)
+    } else {
+      ggplot2::scale_y_continuous(labels = axis_numbers)
+    }
   if (panels == "units") {
-    return(plot + ggplot2::facet_wrap(ggplot2::vars(.data$unit), scales = "free_y"))
+    return(
+      plot + ggplot2::facet_wrap(ggplot2::vars(.data$unit), scales = "free_y")
+    )
   }
   if (panels != "none") {
     return(plot + lines_panels(names, panels))
@@ -166,10 +236,19 @@ lines_drawn <- function(points, axis, panels, log_scale, dark) {
   scale <- if (log_scale) log10 else identity
   back <- if (log_scale) function(x) 10^x else identity
   height <- diff(range(scale(points$shown)))
-  ends$label <- back(spread_labels(scale(ends$shown), max(height, 1e-300) * 0.036))
-  plot + ggplot2::geom_text(ggplot2::aes(y = .data$label, label = short_names(.data$name, 28)),
-    data = ends, hjust = 0, nudge_x = diff(range(points$at)) * 0.008, size = 3.6,
-    show.legend = FALSE) + ggplot2::coord_cartesian(clip = "off")
+  ends$label <- back(
+    spread_labels(scale(ends$shown), max(height, 1e-300) * 0.036)
+  )
+  plot +
+    ggplot2::geom_text(
+      ggplot2::aes(y = .data$label, label = short_names(.data$name, 28)),
+      data = ends,
+      hjust = 0,
+      nudge_x = diff(range(points$at)) * 0.008,
+      size = 3.6,
+      show.legend = FALSE
+    ) +
+    ggplot2::coord_cartesian(clip = "off")
 }
 
 label_room <- function(names) 14 + 6.2 * min(28, max(nchar(names)))
@@ -179,9 +258,11 @@ lines_panels <- function(names, panels) {
   if (length(names) > most) {
     say_figure(length(names), " series have a panel each: they will be small")
   }
-  ggplot2::facet_wrap(ggplot2::vars(.data$name),
+  ggplot2::facet_wrap(
+    ggplot2::vars(.data$name),
     scales = if (panels == "free") "free_y" else "fixed",
-    labeller = ggplot2::labeller(.default = function(x) short_names(x, 34)))
+    labeller = ggplot2::labeller(.default = function(x) short_names(x, 34))
+  )
 }
 
 # A provisional end is joined to the last final value.
@@ -191,13 +272,18 @@ provisional_ends <- function(points) {
     return(NULL)
   }
   before <- late - 1
-  hang <- before[before > 0 & points$piece[pmax(before, 1)] == points$piece[late]]
+  hang <- before[
+    before > 0 & points$piece[pmax(before, 1)] == points$piece[late]
+  ]
   rows <- sort(unique(c(late, hang)))
   run <- cumsum(c(TRUE, diff(rows) > 1 | diff(points$piece[rows]) != 0))
   ends <- points[rows, , drop = FALSE]
   ends$run <- run
-  ggplot2::geom_line(ggplot2::aes(group = .data$run), data = ends, linetype = "22",
-    linewidth = 0.6)
+  ggplot2::geom_line(
+    ggplot2::aes(group = .data$run),
+    data = ends, linetype = "22",
+    linewidth = 0.6
+  )
 }
 
 alone_in_piece <- function(points) {
@@ -217,21 +303,38 @@ filled_marks <- function(points) {
     return(NULL)
   }
   filled$rule[is.na(filled$rule)] <- "filled"
-  list(ggplot2::geom_point(ggplot2::aes(shape = .data$rule), data = filled, size = 2,
-    stroke = 0.9), ggplot2::scale_shape_manual(values = c(1, 2, 0, 5, 6, 4, 3),
-      guide = ggplot2::guide_legend(override.aes = list(colour = "grey50"))))
+  list(
+    ggplot2::geom_point(
+      ggplot2::aes(shape = .data$rule),
+      data = filled, size = 2, stroke = 0.9
+    ),
+    ggplot2::scale_shape_manual(
+      values = c(1, 2, 0, 5, 6, 4, 3),
+      guide = ggplot2::guide_legend(override.aes = list(colour = "grey50"))
+    )
+  )
 }
 
 lines_notes <- function(points, drawn, columns) {
   filled <- sum(points$status == "filled")
   c(
-    if (nrow(drawn) < nrow(points)) paste0(thousands(nrow(points)), " values, of which the ",
-      "first, last, lowest and highest of each of ", thousands(columns),
-      " columns are drawn"),
+    if (nrow(drawn) < nrow(points)) {
+      paste0(
+        thousands(nrow(points)), " values, of which the ",
+        "first, last, lowest and highest of each of ", thousands(columns),
+        " columns are drawn"
+      )
+    },
     if (any(points$status == "provisional")) "dashed: provisional",
-    if (filled) paste0("marks: ", thousands(filled), " filled value", if (filled > 1) "s"),
-    if (length(unique(points$name)) > 12) paste0(thousands(length(unique(points$name))),
-      " series: their names are left out")
+    if (filled) {
+      paste0("marks: ", thousands(filled), " filled value", if (filled > 1) "s")
+    },
+    if (length(unique(points$name)) > 12) {
+      paste0(
+        thousands(length(unique(points$name))),
+        " series: their names are left out"
+      )
+    }
   )
 }
 
@@ -240,6 +343,9 @@ lines_label <- function(points, index, value) {
     return(paste0("first value = ", format(index)))
   }
   unit <- unique(points$unit)
-  if (length(unit) == 1 && !is.na(unit)) unit
-  else if (all(points$intraday) || !is.null(value)) value %||% "close"
+  if (length(unit) == 1 && !is.na(unit)) {
+    unit
+  } else if (all(points$intraday) || !is.null(value)) {
+    value %||% "close"
+  }
 }

@@ -5,18 +5,26 @@
 # yellow, which colour-blind readers can tell apart. The last is that of the
 # text.
 line_colours <- list(
-  light = c("#0072B2", "#D55E00", "#009E73", "#CC79A7", "#56B4E9", "#E69F00", "#1c2430"),
-  dark = c("#56B4E9", "#F0853C", "#2FC49A", "#DC9CC0", "#8FA9E8", "#E9B44C", "#e8ecf2")
+  light = c(
+    "#0072B2", "#D55E00", "#009E73", "#CC79A7", "#56B4E9", "#E69F00", "#1c2430"
+  ),
+  dark = c(
+    "#56B4E9", "#F0853C", "#2FC49A", "#DC9CC0", "#8FA9E8", "#E9B44C", "#e8ecf2"
+  )
 )
 way_colours <- list(
   light = c("closed higher" = "#0072B2", "closed lower" = "#D55E00"),
   dark = c("closed higher" = "#56B4E9", "closed lower" = "#F0853C")
 )
 page_colours <- list(
-  light = list(paper = "white", text = "#1c2430", soft = "#5b6675", grid = "#e3e7ec",
-    shade = "#eef1f5", quiet = "#b9c1cb"),
-  dark = list(paper = "#141a22", text = "#e8ecf2", soft = "#a6b0bd", grid = "#2c3541",
-    shade = "#1d2530", quiet = "#5b6675")
+  light = list(
+    paper = "white", text = "#1c2430", soft = "#5b6675", grid = "#e3e7ec",
+    shade = "#eef1f5", quiet = "#b9c1cb"
+  ),
+  dark = list(
+    paper = "#141a22", text = "#e8ecf2", soft = "#a6b0bd", grid = "#2c3541",
+    shade = "#1d2530", quiet = "#5b6675"
+  )
 )
 
 #' The look of the figures
@@ -27,7 +35,8 @@ page_colours <- list(
 #' @section Errors: `vetusta_error_argument` for arguments of another kind.
 #' @export
 #' @examples
-#' ggplot2::ggplot(data.frame(x = 1:3, y = 1:3), ggplot2::aes(x, y)) + ggplot2::geom_line() +
+#' ggplot2::ggplot(data.frame(x = 1:3, y = 1:3), ggplot2::aes(x, y)) +
+#'   ggplot2::geom_line() +
 #'   theme_vetusta(dark = TRUE)
 theme_vetusta <- function(dark = FALSE, size = 12) {
   check_flag(dark, "dark")
@@ -36,15 +45,21 @@ theme_vetusta <- function(dark = FALSE, size = 12) {
   text <- function(...) ggplot2::element_text(colour = page$text, ...)
   ggplot2::theme_minimal(base_size = size) +
     ggplot2::theme(
-      text = text(), axis.text = ggplot2::element_text(colour = page$soft),
-      plot.title = text(face = "bold"), plot.title.position = "plot",
+      text = text(),
+      axis.text = ggplot2::element_text(colour = page$soft),
+      plot.title = text(face = "bold"),
+      plot.title.position = "plot",
       plot.subtitle = ggplot2::element_text(colour = page$soft),
       plot.caption = ggplot2::element_text(colour = page$soft, hjust = 0),
-      plot.caption.position = "plot", strip.text = text(hjust = 0, face = "bold"),
-      legend.position = "top", legend.justification = "left",
+      plot.caption.position = "plot",
+      strip.text = text(hjust = 0, face = "bold"),
+      legend.position = "top",
+      legend.justification = "left",
       legend.title = ggplot2::element_blank(),
       panel.grid.minor = ggplot2::element_blank(),
-      panel.grid.major = ggplot2::element_line(colour = page$grid, linewidth = 0.3),
+      panel.grid.major = ggplot2::element_line(
+        colour = page$grid, linewidth = 0.3
+      ),
       plot.background = ggplot2::element_rect(fill = page$paper, colour = NA),
       plot.margin = ggplot2::margin(10, 14, 8, 10)
     )
@@ -54,7 +69,9 @@ shade_name <- function(dark) if (isTRUE(dark)) "dark" else "light"
 
 # A colour a name; colours repeat where there are more names.
 series_colours <- function(names, dark) {
-  stats::setNames(rep(line_colours[[shade_name(dark)]], length.out = length(names)), names)
+  stats::setNames(
+    rep(line_colours[[shade_name(dark)]], length.out = length(names)), names
+  )
 }
 
 #' Write a figure to a file
@@ -70,38 +87,63 @@ series_colours <- function(names, dark) {
 #'   that is not there, or a size that is no picture's (100 to 20000 pixels).
 #' @export
 #' @examples
-#' days <- bars_frame(data.frame(symbol = "KELD", time = as.POSIXct("2026-03-02", tz = "UTC") +
-#' 86400 * 0:3, close = 41:44))
+#' days <- bars_frame(
+#'   data.frame(
+#'     symbol = "KELD",
+#'     time = as.POSIXct("2026-03-02", tz = "UTC") + 86400 * 0:3,
+#'     close = 41:44
+#'   )
+#' )
 #' figure_save(figure_lines(days), tempfile(fileext = ".png"))
-figure_save <- function(figure, file, width = 1280, height = 800, resolution = 120) {
+figure_save <- function(figure, file, width = 1280, height = 800,
+                        resolution = 120) {
   if (missing(figure) || !inherits(figure, "ggplot")) {
-    vetusta_stop("figure", "What is written is a figure.",
-      todo = "make a figure with figure_candles() or figure_lines()")
+    vetusta_stop(
+      "figure", "What is written is a figure.",
+      todo = "make a figure with figure_candles() or figure_lines()"
+    )
   }
   check_text(file, "file", "figure")
   check_number(resolution, "resolution", 10, "figure")
   for (size in list(width, height)) {
-    if (!is.numeric(size) || length(size) != 1 || !isTRUE(size >= 100 && size <= 20000)) {
-      vetusta_stop("figure", paste0("A figure cannot be ", shown_value(width), " by ",
-        shown_value(height), " pixels."), todo = "give a width and a height from 100 to 20000")
+    if (!is.numeric(size) ||
+      length(size) != 1 ||
+      !isTRUE(size >= 100 && size <= 20000)) {
+      vetusta_stop(
+        "figure",
+        paste0(
+          "A figure cannot be ", shown_value(width), " by ",
+          shown_value(height), " pixels."
+        ),
+        todo = "give a width and a height from 100 to 20000"
+      )
     }
   }
   open <- check_figure_file(file)
   ending <- tolower(sub(".*[.]", "", file))
   # separates errors of the figure from errors of the file
   built <- other_errors(ggplot2::ggplot_build(figure), function(e) {
-    vetusta_stop("figure", paste0("The figure cannot be drawn: ",
-      gsub("[[:space:]]+", " ", conditionMessage(e))), where = file,
-    todo = "look at what was added to it")
+    vetusta_stop(
+      "figure",
+      paste0(
+        "The figure cannot be drawn: ",
+        gsub("[[:space:]]+", " ", conditionMessage(e))
+      ),
+      where = file, todo = "look at what was added to it"
+    )
   })
-  write_whole(file, function(path) {
-    beside <- paste0(path, ".", ending)
-    on.exit(unlink(beside))
-    open(beside, width, height, resolution)
-    tryCatch(draw_built(built), finally = grDevices::dev.off())
-    c(pdf = undate_pdf, svg = unnumber_svg, png = identity)[[ending]](beside)
-    file.rename(beside, path)
-  }, "figure")
+  write_whole(
+    file,
+    function(path) {
+      beside <- paste0(path, ".", ending)
+      on.exit(unlink(beside))
+      open(beside, width, height, resolution)
+      tryCatch(draw_built(built), finally = grDevices::dev.off())
+      c(pdf = undate_pdf, svg = unnumber_svg, png = identity)[[ending]](beside)
+      file.rename(beside, path)
+    },
+    "figure"
+  )
   invisible(file)
 }
 
@@ -115,8 +157,13 @@ figure_devices <- list(
     if (requireNamespace("ragg", quietly = TRUE)) {
       ragg::agg_png(file, width, height, res = resolution)
     } else {
-      grDevices::png(file, width, height, res = resolution,
-        type = if (capabilities("cairo")) "cairo" else getOption("bitmapType"))
+      grDevices::png(
+        file,
+        width,
+        height,
+        res = resolution,
+        type = if (capabilities("cairo")) "cairo" else getOption("bitmapType")
+      )
     }
   },
   svg = function(file, width, height, resolution) {
@@ -127,14 +174,20 @@ figure_devices <- list(
     }
   },
   pdf = function(file, width, height, resolution) {
-    grDevices::pdf(file, width / resolution, height / resolution, title = "vetusta")
+    grDevices::pdf(
+      file, width / resolution, height / resolution,
+      title = "vetusta"
+    )
   }
 )
 
 # Removes the creation date from a PDF, so that equal figures give equal files.
 undate_pdf <- function(file) {
   bytes <- readBin(file, "raw", file.size(file))
-  for (at in grepRaw("/(CreationDate|ModDate) \\(D:[0-9]{14}", bytes, all = TRUE)) {
+  for (at in grepRaw(
+    "/(CreationDate|ModDate) \\(D:[0-9]{14}", bytes,
+    all = TRUE
+  )) {
     digits <- at + regexpr("[0-9]", rawToChar(bytes[at + 0:40])) - 1L + 0:13
     bytes[digits] <- charToRaw("20000101000000")
   }
@@ -144,8 +197,10 @@ undate_pdf <- function(file) {
 # Lines below a figure.
 captions <- function(caption, ...) {
   if (!is.null(caption) && !is.atomic(caption)) {
-    vetusta_stop("figure", paste0("`caption` cannot be ", shown_value(caption), "."),
-      todo = "give a text")
+    vetusta_stop(
+      "figure", paste0("`caption` cannot be ", shown_value(caption), "."),
+      todo = "give a text"
+    )
   }
   c(if (length(caption)) format(caption), ...)
 }
@@ -153,13 +208,24 @@ captions <- function(caption, ...) {
 # Removes the running numbers that the SVG device gives surfaces.
 unnumber_svg <- function(file) {
   lines <- readLines(file, warn = FALSE, encoding = "UTF-8")
-  writeLines(gsub("surface[0-9]+", "surface1", lines, useBytes = TRUE), file, useBytes = TRUE)
+  writeLines(
+    gsub("surface[0-9]+", "surface1", lines, useBytes = TRUE), file,
+    useBytes = TRUE
+  )
 }
 
 # Titles, axes and theme of a figure.
-figure_dressed <- function(plot, title, subtitle, caption, x = NULL, y = NULL, dark = FALSE) {
-  plot + ggplot2::labs(title = title, subtitle = subtitle, x = x, y = y,
-    caption = if (length(caption)) paste(caption, collapse = "\n")) + theme_vetusta(dark)
+figure_dressed <- function(plot, title, subtitle, caption, x = NULL, y = NULL,
+                           dark = FALSE) {
+  plot +
+    ggplot2::labs(
+      title = title,
+      subtitle = subtitle,
+      x = x,
+      y = y,
+      caption = if (length(caption)) paste(caption, collapse = "\n")
+    ) +
+    theme_vetusta(dark)
 }
 
 # Axis numbers with thousands separators and no superfluous digits.
@@ -167,14 +233,21 @@ axis_numbers <- function(x) {
   text <- format(x, big.mark = ",", trim = TRUE, scientific = FALSE, digits = 6)
   # very large and very small numbers have a power of ten
   far <- is.finite(x) & x != 0 & (abs(x) >= 1e9 | abs(x) < 1e-4)
-  if (any(far)) text[is.finite(x)] <- format(x[is.finite(x)], trim = TRUE, digits = 4,
-    scientific = TRUE)
+  if (any(far)) {
+    text[
+      is.finite(x)
+    ] <- format(x[is.finite(x)], trim = TRUE, digits = 4, scientific = TRUE)
+  }
   ifelse(is.na(x), NA_character_, text)
 }
 
 say_figure <- function(...) {
-  message(structure(class = c("vetusta_note", "message", "condition"),
-    list(message = paste0("note: ", ..., "\n"), call = NULL)))
+  message(
+    structure(
+      class = c("vetusta_note", "message", "condition"),
+      list(message = paste0("note: ", ..., "\n"), call = NULL)
+    )
+  )
 }
 
 utils::globalVariables(c(".data", "density"))
@@ -183,12 +256,16 @@ utils::globalVariables(c(".data", "density"))
 check_figure_file <- function(file) {
   open <- figure_devices[[tolower(sub(".*[.]", "", file))]]
   if (is.null(open)) {
-    vetusta_stop("figure", "The figure's file must end in .png, .svg or .pdf.", where = file,
-      todo = "give another name")
+    vetusta_stop(
+      "figure", "The figure's file must end in .png, .svg or .pdf.",
+      where = file, todo = "give another name"
+    )
   }
   if (!dir.exists(dirname(file))) {
-    vetusta_stop("figure", "The folder for the figure is not there.", where = dirname(file),
-      todo = "make it, or give another path")
+    vetusta_stop(
+      "figure", "The folder for the figure is not there.",
+      where = dirname(file), todo = "make it, or give another path"
+    )
   }
   open
 }

@@ -8,27 +8,48 @@
 #'   *Journal of Official Statistics* 6, 1990). Of a year by days the 29th of
 #'   February is set between its neighbours.
 #' @export
-model_decompose <- function(x, period = "1 year", robust = TRUE, value = NULL, as_of = NULL,
-  calendar = NULL) {
+model_decompose <- function(x, period = "1 year", robust = TRUE, value = NULL,
+                            as_of = NULL, calendar = NULL) {
   data <- model_input(given(x, "x", "model"), value, as_of, calendar)
   check_flag(robust, "robust")
   days <- season_cycles(data, period, 1)$period
   if (length(days) != 1) {
-    vetusta_stop("model", "A decomposition has a single period.",
-      todo = "give a number of days, or a length such as \"1 year\"")
+    vetusta_stop(
+      "model", "A decomposition has a single period.",
+      todo = "give a number of days, or a length such as \"1 year\""
+    )
   }
   step <- model_frequency(as_series(x), data$days * 86400)$days
   count <- round(days / step)
-  leap <- is_year_long(days) & data$frequency == "D" & format(data$time, "%m-%d") == "02-29"
+  leap <- is_year_long(days) &
+    data$frequency == "D" &
+    format(data$time, "%m-%d") == "02-29"
   kept <- which(!leap)
-  fit <- stats::stl(stats::ts(data$value[kept], frequency = count), s.window = "periodic",
-    robust = robust)$time.series
+  fit <- stats::stl(
+    stats::ts(data$value[kept], frequency = count),
+    s.window = "periodic",
+    robust = robust
+  )$time.series
   between <- function(column) {
     stats::approx(data$days[kept], fit[, column], data$days, rule = 2)$y
   }
-  clock <- if (inherits(data$time, "Date")) list(period = data$time) else list(time = data$time)
+  clock <- if (inherits(data$time, "Date")) {
+    list(period = data$time)
+  } else {
+    list(time = data$time)
+  }
   season <- between("seasonal")
   trend <- between("trend")
-  as_rows(c(clock, list(observed = data$value, fitted = season + trend, season = season,
-    trend = trend, rest = data$value - season - trend)))
+  as_rows(
+    c(
+      clock,
+      list(
+        observed = data$value,
+        fitted = season + trend,
+        season = season,
+        trend = trend,
+        rest = data$value - season - trend
+      )
+    )
+  )
 }

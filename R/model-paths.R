@@ -38,18 +38,37 @@
 #' @export
 #' @examples
 #' noise <- as.numeric(stats::filter(rnorm(1000), 0.8, method = "recursive"))
-#' level <- data.frame(series = "lock", period = as.Date("2020-01-01") + 0:999, value = noise)
-#' paths <- model_paths(model_noise(level, c(1, 0)), n = 100, horizon = "30 days", seed = 1)
+#' level <- data.frame(
+#'   series = "lock",
+#'   period = as.Date("2020-01-01") + 0:999,
+#'   value = noise
+#' )
+#' paths <- model_paths(
+#'   model_noise(level, c(1, 0)), n = 100, horizon = "30 days", seed = 1
+#' )
 #' summary(paths)
-model_paths <- function(x, n = 2500, horizon = "18 months", seed = 1, from = "now", draw = "model",
-  block = NULL, trend = "on", lower = -Inf, upper = Inf, calendar = NULL, each = NULL) {
-  models <- if (inherits(given(x, "x", "model"), "vetusta_noise")) list(x) else x
-  if (!is.list(models) || !length(models)) check_model(x, "vetusta_noise", "x", "model_noise()")
-  for (noise in models) check_model(noise, "vetusta_noise", "x", "model_noise()")
+model_paths <- function(x, n = 2500, horizon = "18 months", seed = 1,
+                        from = "now", draw = "model", block = NULL,
+                        trend = "on", lower = -Inf, upper = Inf,
+                        calendar = NULL, each = NULL) {
+  models <- if (inherits(given(x, "x", "model"), "vetusta_noise")) {
+    list(x)
+  } else {
+    x
+  }
+  if (!is.list(models) || !length(models)) {
+    check_model(x, "vetusta_noise", "x", "model_noise()")
+  }
+  for (noise in models) {
+    check_model(noise, "vetusta_noise", "x", "model_noise()")
+  }
   check_whole(n, "n")
   check_number(seed, "seed", kind = "model")
   if (seed != round(seed)) {
-    vetusta_stop("model", "`seed` is a whole number.", todo = "give a whole number such as 1")
+    vetusta_stop(
+      "model", "`seed` is a whole number.",
+      todo = "give a whole number such as 1"
+    )
   }
   check_choice(from, "from", c("now", "long run"), "model")
   check_choice(draw, "draw", c("model", "blocks"), "model")
@@ -57,42 +76,87 @@ model_paths <- function(x, n = 2500, horizon = "18 months", seed = 1, from = "no
   check_number(lower, "lower", kind = "model")
   check_number(upper, "upper", kind = "model")
   if (lower >= upper) {
-    vetusta_stop("model", "The lower bound is not below the upper bound.", todo = "correct them")
+    vetusta_stop(
+      "model", "The lower bound is not below the upper bound.",
+      todo = "correct them"
+    )
   }
   check_calendar(calendar)
   if (!is.null(each) && !is.function(each)) {
-    vetusta_stop("model", "`each` is a function of paths and times.", todo = "leave it out")
+    vetusta_stop(
+      "model", "`each` is a function of paths and times.",
+      todo = "leave it out"
+    )
   }
   paths_together(models)
   time <- paths_times(models[[1]]$data, horizon, calendar)
   if (is.null(each) && length(time) * n > 4e8) {
-    vetusta_stop("model", paste0(thousands(n), " paths of ", thousands(length(time)),
-      " steps do not fit into memory."), todo = paste0("use fewer paths or a shorter ",
-      "horizon; in R, `each` handles the paths in parts"))
+    vetusta_stop(
+      "model",
+      paste0(
+        thousands(n), " paths of ", thousands(length(time)),
+        " steps do not fit into memory."
+      ),
+      todo = paste0(
+        "use fewer paths or a shorter ",
+        "horizon; in R, `each` handles the paths in parts"
+      )
+    )
   }
   handed <- lapply(models, paths_handed, time, trend, lower, upper, from)
   z <- paths_residuals(models)
   drawn <- draw == "blocks" || models[[1]]$residuals == "bootstrap"
-  if (is.null(block)) block <- if (draw == "blocks") ceiling(3 * nrow(z)^(1 / 3)) else 1
+  if (is.null(block)) {
+    block <- if (draw == "blocks") ceiling(3 * nrow(z)^(1 / 3)) else 1
+  }
   check_whole(block, "block")
   mix <- paths_mix(z)
   draw <- function(first, count) {
-    model_paths_cpp(handed, as.integer(count), length(time), seed, first, mix,
+    model_paths_cpp(
+      handed, as.integer(count), length(time), seed, first, mix,
       if (drawn) z else z[0, , drop = FALSE], as.integer(block),
-      if (from == "now") 0L else 500L)
+      if (from == "now") 0L else 500L
+    )
   }
-  kept <- if (is.null(each)) draw(0, n) else paths_each(draw, n, time, each, length(models))
-  said <- paste0(counted(n, "path"), " of ", horizon_words(time, models[[1]]$data), ", seed ",
-    format(seed, scientific = FALSE))
-  made <- Map(function(model, simulated) {
-    structure(c(list(name = model$name, unit = model$unit, time = time),
-      if (is.null(each)) list(paths = simulated) else list(kept = simulated),
-      list(n = n, seed = seed, from = from, draw = draw,
-        observed = model_rows(model$data, model$season$data$value), said = said, model = model)),
-    class = "vetusta_paths")
-  }, models, kept)
-  if (inherits(x, "vetusta_noise")) made[[1]]
-  else stats::setNames(made, names(x) %||% vapply(models, `[[`, "", "name"))
+  kept <- if (is.null(each)) {
+    draw(0, n)
+  } else {
+    paths_each(draw, n, time, each, length(models))
+  }
+  said <- paste0(
+    counted(n, "path"), " of ", horizon_words(time, models[[1]]$data),
+    ", seed ", format(seed, scientific = FALSE)
+  )
+  made <- Map(
+    function(model, simulated) {
+      structure(
+        c(
+          list(name = model$name, unit = model$unit, time = time),
+          if (is.null(each)) {
+            list(paths = simulated)
+          } else {
+            list(kept = simulated)
+          },
+          list(
+            n = n,
+            seed = seed,
+            from = from,
+            draw = draw,
+            observed = model_rows(model$data, model$season$data$value),
+            said = said,
+            model = model
+          )
+        ),
+        class = "vetusta_paths"
+      )
+    },
+    models, kept
+  )
+  if (inherits(x, "vetusta_noise")) {
+    made[[1]]
+  } else {
+    stats::setNames(made, names(x) %||% vapply(models, `[[`, "", "name"))
+  }
 }
 
 horizon_words <- function(time, data) counted(length(time), data$step)
@@ -101,9 +165,16 @@ paths_together <- function(models) {
   ends <- vapply(models, function(model) max(model$data$days), 0)
   steps <- vapply(models, function(model) model$data$frequency, "")
   if (length(unique(ends)) > 1 || length(unique(steps)) > 1) {
-    vetusta_stop("model",
-      "Series that are simulated together must have the same last day and the same step.",
-      todo = "cut them to the same last day, or bring them to the same frequency")
+    vetusta_stop(
+      "model",
+      paste0(
+        "Series that are simulated together must have the same last day ",
+        "and the same step."
+      ),
+      todo = paste0(
+        "cut them to the same last day, or bring them to the same ", "frequency"
+      )
+    )
   }
 }
 
@@ -112,8 +183,10 @@ paths_times <- function(data, horizon, calendar) {
   last <- data$time[length(data$time)]
   far <- model_days(horizon, "horizon")
   if (far > 365.2425 * 1000) {
-    vetusta_stop("model", "The horizon is longer than a thousand years.",
-      todo = "give a shorter horizon")
+    vetusta_stop(
+      "model", "The horizon is longer than a thousand years.",
+      todo = "give a shorter horizon"
+    )
   }
   end <- data$days[length(data$days)] + far
   day <- epoch_days(floor(data$days[length(data$days)]))
@@ -130,28 +203,45 @@ paths_times <- function(data, horizon, calendar) {
     until <- until + 3
     seq(day, until, by = paste(months[[data$frequency]], "months"))[-1]
   } else {
-    step <- if (data$frequency == "W") 7 else if (data$frequency == "D") 1
-    else stats::median(diff(data$days))
+    step <- if (data$frequency == "W") {
+      7
+    } else if (data$frequency == "D") {
+      1
+    } else {
+      stats::median(diff(data$days))
+    }
     count <- floor((end - data$days[length(data$days)]) / step + 1e-9)
     later <- data$days[length(data$days)] + step * seq_len(count)
-    if (inherits(data$time, "Date")) epoch_days(later)
-    else return(paths_some(utc(later * 86400)))
+    if (inherits(data$time, "Date")) {
+      epoch_days(later)
+    } else {
+      return(paths_some(utc(later * 86400)))
+    }
   }
   days <- days[days <= until]
   # instants keep their hour
-  paths_some(if (inherits(last, "Date")) days
-  else utc(as.numeric(last) %% 86400 + as.numeric(days) * 86400))
+  paths_some(
+    if (inherits(last, "Date")) {
+      days
+    } else {
+      utc(as.numeric(last) %% 86400 + as.numeric(days) * 86400)
+    }
+  )
 }
 
 paths_some <- function(time) {
   if (!length(time)) {
-    vetusta_stop("model", "The horizon is shorter than one step of the series.",
-      todo = "give a longer horizon")
+    vetusta_stop(
+      "model", "The horizon is shorter than one step of the series.",
+      todo = "give a longer horizon"
+    )
   }
   time
 }
 
-days_of <- function(time) if (inherits(time, "Date")) as.numeric(time) else as.numeric(time) / 86400
+days_of <- function(time) {
+  if (inherits(time, "Date")) as.numeric(time) else as.numeric(time) / 86400
+}
 
 # The parameters of one series for the simulation.
 paths_handed <- function(model, time, trend, lower, upper, from) {
@@ -164,30 +254,68 @@ paths_handed <- function(model, time, trend, lower, upper, from) {
   n <- length(model$data$value)
   newest <- function(x, count) x[n + 1 - seq_len(count)]
   variance <- paths_variance[[model$variance$kind]](model, days, from)
-  c(list(ar = as.numeric(model$ar), ma = as.numeric(model$ma), level = parts$fitted,
-    values = as.numeric(newest(model$data$value, model$order[1])),
-    shocks = as.numeric(newest(model$innovations, model$order[2])), df = model$df %||% 0,
-    lower = lower, upper = upper), variance)
+  c(
+    list(
+      ar = as.numeric(model$ar),
+      ma = as.numeric(model$ma),
+      level = parts$fitted,
+      values = as.numeric(newest(model$data$value, model$order[1])),
+      shocks = as.numeric(newest(model$innovations, model$order[2])),
+      df = model$df %||% 0,
+      lower = lower,
+      upper = upper
+    ),
+    variance
+  )
 }
 
 paths_variance <- list(
   constant = function(model, days, from) {
-    list(sigma = rep(model$variance$sigma, length(days)), garch = FALSE, omega = 0, alpha = 0,
-      beta = 0, variance = 0)
+    list(
+      sigma = rep(model$variance$sigma, length(days)),
+      garch = FALSE,
+      omega = 0,
+      alpha = 0,
+      beta = 0,
+      variance = 0
+    )
   },
   seasonal = function(model, days, from) {
-    design <- season_design(list(trend = "none", breaks = NULL, cycles = model$variance$cycles,
-      origin = 0), days)
-    list(sigma = exp(0.5 * as.numeric(design %*% model$variance$log)), garch = FALSE, omega = 0,
-      alpha = 0, beta = 0, variance = 0)
+    design <- season_design(
+      list(
+        trend = "none",
+        breaks = NULL,
+        cycles = model$variance$cycles,
+        origin = 0
+      ),
+      days
+    )
+    list(
+      sigma = exp(0.5 * as.numeric(design %*% model$variance$log)),
+      garch = FALSE,
+      omega = 0,
+      alpha = 0,
+      beta = 0,
+      variance = 0
+    )
   },
   garch = function(model, days, from) {
     power <- model$variance
     n <- length(model$spread)
-    next_one <- power$omega + power$alpha * model$innovations[n]^2 + power$beta * model$spread[n]^2
-    list(sigma = rep(0, length(days)), garch = TRUE, omega = power$omega, alpha = power$alpha,
-      beta = power$beta, variance = if (from == "now") next_one
-      else power$omega / max(1e-6, 1 - power$alpha - power$beta))
+    next_one <- power$omega + power$alpha * model$innovations[n]^2 +
+      power$beta * model$spread[n]^2
+    list(
+      sigma = rep(0, length(days)),
+      garch = TRUE,
+      omega = power$omega,
+      alpha = power$alpha,
+      beta = power$beta,
+      variance = if (from == "now") {
+        next_one
+      } else {
+        power$omega / max(1e-6, 1 - power$alpha - power$beta)
+      }
+    )
   }
 )
 
@@ -196,8 +324,10 @@ paths_variance <- list(
 paths_residuals <- function(models) {
   times <- Reduce(intersect, lapply(models, function(model) model$data$days))
   if (length(times) < 10) {
-    vetusta_stop("model", "The series have fewer than ten times in common.",
-      todo = "simulate them separately")
+    vetusta_stop(
+      "model", "The series have fewer than ten times in common.",
+      todo = "simulate them separately"
+    )
   }
   columns <- lapply(models, function(model) {
     z <- model$standardised[match(times, model$data$days)]
@@ -217,7 +347,10 @@ paths_mix <- function(z) {
 paths_each <- function(draw, n, time, each, series) {
   parts <- lapply(seq(0, n - 1, by = 1000), function(first) {
     paths <- draw(first, min(1000, n - first))
-    lapply(paths, function(simulation) handed_function(each(simulation, time), "each"))
+    lapply(
+      paths,
+      function(simulation) handed_function(each(simulation, time), "each")
+    )
   })
   lapply(seq_len(series), function(k) {
     pieces <- lapply(parts, `[[`, k)
@@ -226,29 +359,45 @@ paths_each <- function(draw, n, time, each, series) {
 }
 
 #' @export
-summary.vetusta_paths <- function(object, probs = c(0.05, 0.25, 0.5, 0.75, 0.95), ...) {
+summary.vetusta_paths <- function(object,
+                                  probs = c(0.05, 0.25, 0.5, 0.75, 0.95), ...) {
   check_probabilities(probs)
   paths_kept(object)
   quantiles <- t(apply(object$paths, 1, stats::quantile, probs, names = FALSE))
   if (length(probs) == 1) quantiles <- t(quantiles)
-  columns <- stats::setNames(lapply(seq_along(probs), function(i) quantiles[, i]), percent(probs))
-  clock <- if (inherits(object$time, "Date")) list(period = object$time)
-  else list(time = object$time)
+  columns <- stats::setNames(
+    lapply(seq_along(probs), function(i) quantiles[, i]), percent(probs)
+  )
+  clock <- if (inherits(object$time, "Date")) {
+    list(period = object$time)
+  } else {
+    list(time = object$time)
+  }
   as_rows(c(clock, list(mean = rowMeans(object$paths)), columns))
 }
 
-percent <- function(probs) paste0(format(100 * probs, trim = TRUE, drop0trailing = TRUE), "%")
+percent <- function(probs) {
+  paste0(format(100 * probs, trim = TRUE, drop0trailing = TRUE), "%")
+}
 
 check_probabilities <- function(probs) {
-  if (!is.numeric(probs) || !length(probs) || anyNA(probs) || any(probs < 0 | probs > 1)) {
-    vetusta_stop("model", "`probs` are probabilities.", todo = "give numbers from 0 to 1")
+  if (!is.numeric(probs) ||
+    !length(probs) ||
+    anyNA(probs) ||
+    any(probs < 0 | probs > 1)) {
+    vetusta_stop(
+      "model", "`probs` are probabilities.",
+      todo = "give numbers from 0 to 1"
+    )
   }
 }
 
 paths_kept <- function(paths) {
   if (is.null(paths$paths)) {
-    vetusta_stop("model", "The paths were not kept.",
-      todo = "leave `each` out, or use its results: $kept")
+    vetusta_stop(
+      "model", "The paths were not kept.",
+      todo = "leave `each` out, or use its results: $kept"
+    )
   }
 }
 
@@ -260,11 +409,17 @@ paths_kept <- function(paths) {
 #'   `status`.
 #' @export
 model_quantiles <- function(paths, probs = c(0.05, 0.5, 0.95)) {
-  check_model(given(paths, "paths", "model"), "vetusta_paths", "paths", "model_paths()")
+  check_model(
+    given(paths, "paths", "model"), "vetusta_paths", "paths", "model_paths()"
+  )
   rows <- as.data.frame(summary(paths, probs))
   parts <- lapply(names(rows)[-1], function(name) {
-    data.frame(series = paste(paths$name, name), rows[1], value = rows[[name]],
-      status = "observed")
+    data.frame(
+      series = paste(paths$name, name),
+      rows[1],
+      value = rows[[name]],
+      status = "observed"
+    )
   })
   as_rows(as.list(do.call(rbind, parts)))
 }
@@ -276,7 +431,9 @@ print.vetusta_paths <- function(x, ...) {
     return(invisible(x))
   }
   rows <- as.data.frame(summary(x))
-  shown <- rows[unique(round(seq(1, nrow(rows), length.out = min(8, nrow(rows))))), ]
+  shown <- rows[
+    unique(round(seq(1, nrow(rows), length.out = min(8, nrow(rows))))),
+  ]
   shown[-1] <- lapply(shown[-1], signif, 5)
   cat(text_table(shown, getOption("width", 80)), sep = "\n")
   invisible(x)

@@ -31,74 +31,129 @@
 #' @export
 #' @examples
 #' days <- as.Date("2016-01-01") + 0:3652
-#' level <- data.frame(series = "lock", period = days,
-#'   value = 190 + 40 * cos(2 * pi * (as.POSIXlt(days)$yday - 100) / 365.25))
+#' level <- data.frame(
+#'   series = "lock", period = days,
+#'   value = 190 + 40 * cos(2 * pi * (as.POSIXlt(days)$yday - 100) / 365.25)
+#' )
 #' index <- index_sum(level, below = 180, season = c("05-01", "10-31"))
 #' payoff_value(index, data.frame(strike = c(500, 1000), cap = 4000, pays = 20))
-payoff_value <- function(index, terms = NULL, history = NULL, payoff = NULL, season = NULL,
-  loading = 0.25) {
+payoff_value <- function(index, terms = NULL, history = NULL, payoff = NULL,
+                         season = NULL, loading = 0.25) {
   check_number(loading, "loading", 0, "model")
   if (is.null(terms) == is.null(payoff)) {
-    vetusta_stop("model", "A payoff has terms, or a function of what it pays.",
-      todo = "give `terms` or `payoff`")
+    vetusta_stop(
+      "model", "A payoff has terms, or a function of what it pays.",
+      todo = "give `terms` or `payoff`"
+    )
   }
   if (!is.null(payoff) && !is.function(payoff)) {
-    vetusta_stop("model", "`payoff` is a function of the index.", todo = "give `terms` instead")
+    vetusta_stop(
+      "model", "`payoff` is a function of the index.",
+      todo = "give `terms` instead"
+    )
   }
-  terms <- if (!is.null(terms)) payoff_terms(terms)
-  else data.frame(name = "by function", strike = NA_real_, cap = NA_real_, pays = NA_real_)
+  terms <- if (!is.null(terms)) {
+    payoff_terms(terms)
+  } else {
+    data.frame(
+      name = "by function", strike = NA_real_, cap = NA_real_, pays = NA_real_
+    )
+  }
   if (inherits(given(index, "index", "model"), "vetusta_paths")) {
     if (is.null(payoff)) {
-      vetusta_stop("model", "Terms are of an index, and these are paths.",
-        todo = "make the index with index_sum()")
+      vetusta_stop(
+        "model", "Terms are of an index, and these are paths.",
+        todo = "make the index with index_sum()"
+      )
     }
     paths_kept(index)
     paid <- handed_function(apply(index$paths, 2, payoff, index$time), "payoff")
     if (!is.numeric(paid) || length(paid) != ncol(index$paths)) {
-      vetusta_stop("model", "`payoff` must return a number per path.", todo = "correct it")
+      vetusta_stop(
+        "model", "`payoff` must return a number per path.",
+        todo = "correct it"
+      )
     }
-    return(payoff_made(terms, list(simulation = list(numeric(), list(paid))), index$name, loading))
+    return(
+      payoff_made(
+        terms, list(simulation = list(numeric(), list(paid))), index$name,
+        loading
+      )
+    )
   }
   check_model(index, "vetusta_index", "index", "index_sum()")
-  if (!is.null(history)) check_model(history, "vetusta_index", "history", "index_sum()")
-  sums <- c(payoff_sums(index, season), if (!is.null(history)) payoff_sums(history, NULL))
+  if (!is.null(history)) {
+    check_model(history, "vetusta_index", "history", "index_sum()")
+  }
+  sums <- c(
+    payoff_sums(index, season),
+    if (!is.null(history)) payoff_sums(history, NULL)
+  )
   valued <- lapply(sums, function(sum) {
-    list(sum, lapply(seq_len(nrow(terms)), function(i) {
-      if (!is.null(payoff)) as.numeric(handed_function(payoff(sum), "payoff"))
-      else payoff_paid(sum, terms[i, ])
-    }))
+    list(
+      sum,
+      lapply(seq_len(nrow(terms)), function(i) {
+        if (!is.null(payoff)) {
+          as.numeric(handed_function(payoff(sum), "payoff"))
+        } else {
+          payoff_paid(sum, terms[i, ])
+        }
+      })
+    )
   })
   payoff_made(terms, valued, attr(index, "name"), loading)
 }
 
 payoff_terms <- function(terms) {
-  if (!is.data.frame(terms) || !nrow(terms) || !is.numeric(terms[["strike"]]) ||
+  if (!is.data.frame(terms) ||
+    !nrow(terms) ||
+    !is.numeric(terms[["strike"]]) ||
     anyNA(terms$strike)) {
-    vetusta_stop("model", "The terms of a payoff are a table with a strike in each row.",
-      todo = "give a data frame of strike, cap and pays")
+    vetusta_stop(
+      "model", "The terms of a payoff are a table with a strike in each row.",
+      todo = "give a data frame of strike, cap and pays"
+    )
   }
   n <- nrow(terms)
   number <- function(name, default) {
     column <- terms[[name]] %||% rep(default, n)
     if (!is.numeric(column)) {
-      vetusta_stop("model", paste0("The column ", name, " of the terms is no number."),
-        todo = "correct it")
+      vetusta_stop(
+        "model", paste0("The column ", name, " of the terms is no number."),
+        todo = "correct it"
+      )
     }
     ifelse(is.na(column), default, as.numeric(column))
   }
   cap <- number("cap", Inf)
   wrong <- which(terms$strike >= cap)
   if (length(wrong)) {
-    vetusta_stop("model", paste0("The strike ", format_exact(terms$strike[wrong[1]]),
-      " is not below its cap ", format_exact(cap[wrong[1]]), "."),
-    where = paste("terms, row", wrong[1]), todo = paste("both are values of the index: give a cap",
-      "above the strike"))
+    vetusta_stop(
+      "model",
+      paste0(
+        "The strike ", format_exact(terms$strike[wrong[1]]),
+        " is not below its cap ", format_exact(cap[wrong[1]]), "."
+      ),
+      where = paste("terms, row", wrong[1]),
+      todo = paste(
+        "both are values of the index: give a cap", "above the strike"
+      )
+    )
   }
-  name <- as.character(terms[["name"]] %||% paste("strike", format_exact(terms$strike)))
-  data.frame(name = name, strike = as.numeric(terms$strike), cap = cap, pays = number("pays", 1))
+  name <- as.character(
+    terms[["name"]] %||% paste("strike", format_exact(terms$strike))
+  )
+  data.frame(
+    name = name,
+    strike = as.numeric(terms$strike),
+    cap = cap,
+    pays = number("pays", 1)
+  )
 }
 
-payoff_paid <- function(index, terms) terms$pays * pmax(0, pmin(index, terms$cap) - terms$strike)
+payoff_paid <- function(index, terms) {
+  terms$pays * pmax(0, pmin(index, terms$cap) - terms$strike)
+}
 
 # Named by method: the index of each path of one season, or of each complete
 # past season.
@@ -107,20 +162,27 @@ payoff_sums <- function(index, season) {
   whole <- index$missing == 0
   if (is.null(simulated)) {
     if (!any(whole)) {
-      vetusta_stop("model", "No past season is complete.",
-        todo = "fill their missing days first, so that it shows: series_fill()")
+      vetusta_stop(
+        "model", "No past season is complete.",
+        todo = "fill their missing days first, so that it shows: series_fill()"
+      )
     }
     return(list("past seasons" = index$index[whole]))
   }
   if (!is.null(season)) {
     at <- match(season, index$season)
-    if (length(season) != 1 || is.na(at)) check_choice(as.character(season)[1], "season",
-      as.character(index$season), "model")
+    if (length(season) != 1 || is.na(at)) {
+      check_choice(
+        as.character(season)[1], "season", as.character(index$season), "model"
+      )
+    }
   } else {
     at <- which(whole)[1]
     if (is.na(at)) {
-      vetusta_stop("model", "No simulated season is complete.",
-        todo = "simulate a longer horizon, or name the season")
+      vetusta_stop(
+        "model", "No simulated season is complete.",
+        todo = "simulate a longer horizon, or name the season"
+      )
     }
   }
   list(simulation = simulated[at, ])
@@ -132,7 +194,9 @@ payoff_made <- function(terms, valued, name, loading) {
     cbind(terms, method = method, do.call(rbind, results))
   })
   table <- as_rows(as.list(do.call(rbind, rows)))
-  attr(table, "payments") <- unlist(lapply(valued, `[[`, 2), recursive = FALSE, use.names = FALSE)
+  attr(
+    table, "payments"
+  ) <- unlist(lapply(valued, `[[`, 2), recursive = FALSE, use.names = FALSE)
   attr(table, "index") <- lapply(valued, `[[`, 1)
   attr(table, "name") <- name
   class(table) <- c("vetusta_payoff", class(table))
@@ -142,11 +206,18 @@ payoff_made <- function(terms, valued, name, loading) {
 payoff_numbers <- function(paid, loading) {
   n <- length(paid)
   deviation <- if (n > 1) stats::sd(paid) else NA_real_
-  data.frame(count = n, mean = mean(paid), standard_error = deviation / sqrt(n),
-    deviation = deviation, median = stats::median(paid),
+  data.frame(
+    count = n,
+    mean = mean(paid),
+    standard_error = deviation / sqrt(n),
+    deviation = deviation,
+    median = stats::median(paid),
     q90 = stats::quantile(paid, 0.9, names = FALSE),
-    q99 = stats::quantile(paid, 0.99, names = FALSE), greatest = max(paid),
-    probability = mean(paid > 0), premium = mean(paid) + loading * deviation)
+    q99 = stats::quantile(paid, 0.99, names = FALSE),
+    greatest = max(paid),
+    probability = mean(paid > 0),
+    premium = mean(paid) + loading * deviation
+  )
 }
 
 #' @export
@@ -157,8 +228,12 @@ print.vetusta_payoff <- function(x, ...) {
     shown[[column]] <- signif(shown[[column]], 4)
   }
   shown$probability <- paste0(round(100 * shown$probability, 1), "%")
-  shown <- shown[c("strike", "cap", "method", "count", "mean", "standard_error", "q99",
-    "probability", "premium")]
+  shown <- shown[
+    c(
+      "strike", "cap", "method", "count", "mean", "standard_error", "q99",
+      "probability", "premium"
+    )
+  ]
   names(shown)[names(shown) == "standard_error"] <- "error"
   shown <- shown[!vapply(shown, function(column) all(is.na(column)), TRUE)]
   cat(text_table(shown, getOption("width", 80)), sep = "\n")

@@ -22,102 +22,192 @@
 #' @export
 #' @examples
 #' days <- as.Date("2016-01-01") + 0:3652
-#' level <- data.frame(series = "lock", period = days, value = 190 + rnorm(3653) +
-#'   40 * cos(2 * pi * (as.POSIXlt(days)$yday - 100) / 365.25))
-#' model_run(level, list(paths = list(n = 200, horizon = "1 year"),
-#'   index = list(below = 180, season = c("05-01", "10-31")),
-#'   payoff = list(strikes = c(500, 1500))))
+#' level <- data.frame(
+#'   series = "lock",
+#'   period = days,
+#'   value = 190 + rnorm(3653) +
+#'     40 * cos(2 * pi * (as.POSIXlt(days)$yday - 100) / 365.25)
+#' )
+#' model_run(
+#'   level,
+#'   list(
+#'     paths = list(n = 200, horizon = "1 year"),
+#'     index = list(below = 180, season = c("05-01", "10-31")),
+#'     payoff = list(strikes = c(500, 1500))
+#'   )
+#' )
 model_run <- function(x, definition = list(), calendar = NULL) {
   x <- as_series(given(x, "x", "model"))
-  if (!is.list(definition) || (length(definition) && is.null(names(definition)))) {
-    vetusta_stop("model", "A definition is a list of its parts.",
-      todo = "write it as list(season = list(), index = list(below = 180))")
+  if (!is.list(definition) ||
+    (length(definition) && is.null(names(definition)))) {
+    vetusta_stop(
+      "model", "A definition is a list of its parts.",
+      todo = "write it as list(season = list(), index = list(below = 180))"
+    )
   }
-  for (name in names(definition)) check_choice(name, "definition", model_parts, "model")
+  for (name in names(definition)) {
+    check_choice(name, "definition", model_parts, "model")
+  }
   check_calendar(calendar)
   if (!is.null(definition$fill)) {
-    x <- without_notes(series_fill(x, calendar, rule = unlist(definition$fill),
-      at_most = as.numeric(definition$at_most %||% Inf)))
+    x <- without_notes(
+      series_fill(
+        x,
+        calendar,
+        rule = unlist(definition$fill),
+        at_most = as.numeric(definition$at_most %||% Inf)
+      )
+    )
   }
-  made <- list(name = unique(series_names_of(x))[1], definition = definition, data = x,
-    filled = sum(x[["status"]] %in% "filled"))
+  made <- list(
+    name = unique(series_names_of(x))[1],
+    definition = definition,
+    data = x,
+    filled = sum(x[["status"]] %in% "filled")
+  )
   model_step <- function(f, first, name, more = list()) {
     check_handed(definition[[name]] %||% list(), f, name)
-    do.call(f, c(first, definition[[name]][setdiff(names(definition[[name]]), names(more))], more))
+    do.call(
+      f,
+      c(
+        first,
+        definition[[name]][setdiff(names(definition[[name]]), names(more))],
+        more
+      )
+    )
   }
   wanted <- names(definition)
-  made$season <- model_step(model_season, list(x, calendar = calendar), "season")
+  made$season <- model_step(
+    model_season, list(x, calendar = calendar), "season"
+  )
   later <- intersect(wanted, c("noise", "paths", "index", "payoff", "backtest"))
-  if (length(later)) made$noise <- model_step(model_noise, list(made$season), "noise")
+  if (length(later)) {
+    made$noise <- model_step(model_noise, list(made$season), "noise")
+  }
   if (length(intersect(wanted, c("paths", "index", "payoff")))) {
-    made$paths <- model_step(model_paths, list(made$noise, calendar = calendar), "paths")
+    made$paths <- model_step(
+      model_paths, list(made$noise, calendar = calendar), "paths"
+    )
   }
   if (length(intersect(wanted, c("index", "payoff")))) {
     made[c("index", "history")] <- model_indices(made, x, definition)
   }
-  if ("payoff" %in% wanted) made$payoff <- model_payoffs(made, definition$payoff)
+  if ("payoff" %in% wanted) {
+    made$payoff <- model_payoffs(made, definition$payoff)
+  }
   if ("backtest" %in% wanted) {
-    made$backtest <- model_step(model_backtest, list(x, season = definition$season %||% list(),
-      noise = definition$noise %||% list(), calendar = calendar), "backtest")
+    made$backtest <- model_step(
+      model_backtest,
+      list(
+        x,
+        season = definition$season %||% list(),
+        noise = definition$noise %||% list(),
+        calendar = calendar
+      ),
+      "backtest"
+    )
   }
   structure(made, class = "vetusta_model")
 }
 
-model_parts <- c("fill", "at_most", "season", "noise", "paths", "index", "payoff", "backtest")
+model_parts <- c(
+  "fill", "at_most", "season", "noise", "paths", "index", "payoff", "backtest"
+)
 
 # Indices of the simulated and the past seasons, with the trend removed where
 # requested.
 model_indices <- function(made, x, definition) {
   given <- definition$index
   if (is.null(given)) {
-    vetusta_stop("model", "A payoff is on an index.",
-      todo = "write index: {above: 285, season: [02-15, 05-31]}")
+    vetusta_stop(
+      "model", "A payoff is on an index.",
+      todo = "write index: {above: 285, season: [02-15, 05-31]}"
+    )
   }
   detrended <- given$detrended %||% TRUE
   given$detrended <- NULL
-  list(do.call(index_sum, c(list(made$paths), given)),
-    do.call(index_sum, c(list(x, trend = if (isTRUE(detrended)) made$season), given)))
+  list(
+    do.call(index_sum, c(list(made$paths), given)),
+    do.call(
+      index_sum, c(list(x, trend = if (isTRUE(detrended)) made$season), given)
+    )
+  )
 }
 
 model_payoffs <- function(made, given) {
   known <- c("strikes", "caps", "pays", "loading", "season")
-  for (name in setdiff(names(given), known)) check_choice(name, "payoff", known, "model")
+  for (name in setdiff(names(given), known)) {
+    check_choice(name, "payoff", known, "model")
+  }
   strikes <- as.numeric(unlist(given$strikes))
   caps <- as.numeric(unlist(given$caps %||% Inf))
   if (!length(strikes) || !length(caps) %in% c(1, length(strikes))) {
-    vetusta_stop("model", "A payoff has strikes and a cap for all, or a cap for each.",
-      todo = "write them as strikes: [500, 800]")
+    vetusta_stop(
+      "model", "A payoff has strikes and a cap for all, or a cap for each.",
+      todo = "write them as strikes: [500, 800]"
+    )
   }
-  terms <- data.frame(strike = strikes, cap = caps, pays = as.numeric(unlist(given$pays %||% 1)))
-  payoff_value(made$index, terms, made$history, season = given$season,
-    loading = given$loading %||% 0.25)
+  terms <- data.frame(
+    strike = strikes,
+    cap = caps,
+    pays = as.numeric(unlist(given$pays %||% 1))
+  )
+  payoff_value(
+    made$index,
+    terms,
+    made$history,
+    season = given$season,
+    loading = given$loading %||% 0.25
+  )
 }
 
 #' @export
 summary.vetusta_model <- function(object, ...) {
   part <- function(name, term, value) {
-    list_frame(list(part = rep(name, length(term)), term = as.character(term),
-      value = as.numeric(value)))
+    list_frame(
+      list(
+        part = rep(name, length(term)),
+        term = as.character(term),
+        value = as.numeric(value)
+      )
+    )
   }
   index <- object$index
   payoff <- object$payoff
   rows <- rbind(
-    part("season", object$season$coefficients$term, object$season$coefficients$estimate),
-    if (!is.null(object$noise)) part("noise", object$noise$coefficients$term,
-      object$noise$coefficients$estimate),
+    part(
+      "season", object$season$coefficients$term,
+      object$season$coefficients$estimate
+    ),
+    if (!is.null(object$noise)) {
+      part(
+        "noise", object$noise$coefficients$term,
+        object$noise$coefficients$estimate
+      )
+    },
     if (!is.null(object$paths)) {
       last <- object$paths$paths[nrow(object$paths$paths), ]
-      part("paths", c("mean at the end", "median at the end"), c(mean(last), stats::median(last)))
+      part(
+        "paths", c("mean at the end", "median at the end"),
+        c(mean(last), stats::median(last))
+      )
     },
-    if (!is.null(index)) part("index", paste("mean of", index$season), index$index),
-    if (!is.null(payoff)) part("payoff", paste0(payoff$name, ", ", payoff$method), payoff$mean))
+    if (!is.null(index)) {
+      part("index", paste("mean of", index$season), index$index)
+    },
+    if (!is.null(payoff)) {
+      part("payoff", paste0(payoff$name, ", ", payoff$method), payoff$mean)
+    }
+  )
   as_rows(as.list(rows))
 }
 
 #' @export
 print.vetusta_model <- function(x, ...) {
   if (x$filled) cat(counted(x$filled, "value"), "filled\n\n")
-  shown <- x[intersect(c("season", "noise", "index", "payoff", "backtest"), names(x))]
+  shown <- x[
+    intersect(c("season", "noise", "index", "payoff", "backtest"), names(x))
+  ]
   for (i in seq_along(shown)) {
     if (i > 1) cat("\n")
     print(shown[[i]])

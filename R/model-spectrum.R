@@ -29,24 +29,43 @@
 #' @export
 #' @examples
 #' days <- as.Date("2016-01-01") + 0:3652
-#' level <- data.frame(series = "lock", period = days,
-#'   value = 200 + 40 * cos(2 * pi * (as.POSIXlt(days)$yday - 100) / 365.25) + rnorm(3653))
+#' level <- data.frame(
+#'   series = "lock",
+#'   period = days,
+#'   value = 200 + 40 * cos(2 * pi * (as.POSIXlt(days)$yday - 100) / 365.25) +
+#'     rnorm(3653)
+#' )
 #' model_spectrum(level)
-model_spectrum <- function(x, smooth = NULL, limit = 5, value = NULL, as_of = NULL,
-  calendar = NULL) {
+model_spectrum <- function(x, smooth = NULL, limit = 5, value = NULL,
+                           as_of = NULL, calendar = NULL) {
   data <- model_input_or_rest(given(x, "x", "model"), value, as_of, calendar)
   check_whole(limit, "limit")
-  if (!is.null(smooth) && (!is.numeric(smooth) || anyNA(smooth) ||
-    any(smooth < 1 | smooth > length(data$value) / 2))) {
-    vetusta_stop("model", "`smooth` are spans of smoothers.", todo = "give numbers such as c(5, 7)")
+  if (!is.null(smooth) &&
+    (!is.numeric(smooth) ||
+      anyNA(smooth) ||
+      any(smooth < 1 | smooth > length(data$value) / 2))) {
+    vetusta_stop(
+      "model", "`smooth` are spans of smoothers.",
+      todo = "give numbers such as c(5, 7)"
+    )
   }
   model_changes(data)
   step <- (max(data$days) - min(data$days)) / (length(data$days) - 1)
-  spectrum <- stats::spec.pgram(data$value, spans = smooth, taper = 0.1, detrend = TRUE, plot = FALSE)
+  spectrum <- stats::spec.pgram(
+    data$value,
+    spans = smooth, taper = 0.1, detrend = TRUE, plot = FALSE
+  )
   frequency <- spectrum$freq / step
-  table <- as_rows(list(period = 1 / frequency, frequency = frequency * 365.2425,
-    power = as.numeric(spectrum$spec)))
-  attr(table, "peaks") <- spectrum_peaks(spectrum, step, limit, diff(range(data$days)))
+  table <- as_rows(
+    list(
+      period = 1 / frequency,
+      frequency = frequency * 365.2425,
+      power = as.numeric(spectrum$spec)
+    )
+  )
+  attr(
+    table, "peaks"
+  ) <- spectrum_peaks(spectrum, step, limit, diff(range(data$days)))
   attr(table, "name") <- data$name
   class(table) <- c("vetusta_spectrum", class(table))
   table
@@ -63,8 +82,10 @@ model_input_or_rest <- function(x, value, as_of, calendar) {
 
 model_changes <- function(data) {
   if (diff(range(data$value)) < 1e-12 * max(1, abs(data$value))) {
-    vetusta_stop("model", paste0("The series ", data$name, " does not change."),
-      todo = "it has no variance to model")
+    vetusta_stop(
+      "model", paste0("The series ", data$name, " does not change."),
+      todo = "it has no variance to model"
+    )
   }
 }
 
@@ -79,24 +100,44 @@ spectrum_peaks <- function(spectrum, step, limit, span) {
   at <- which(higher & ratio > limit & step / spectrum$freq <= span / 2)
   at <- at[order(-power[at])]
   # leakage lies near a large peak
-  leaked <- vapply(seq_along(at), function(i) {
-    far <- abs(at[seq_len(i - 1)] - at[i])
-    any(far <= 10 & power[at[i]] < power[at[seq_len(i - 1)]] * 4 / (pi * far)^2)
-  }, TRUE)
+  leaked <- vapply(
+    seq_along(at),
+    function(i) {
+      far <- abs(at[seq_len(i - 1)] - at[i])
+      any(
+        far <= 10 & power[at[i]] < power[at[seq_len(i - 1)]] * 4 / (pi * far)^2
+      )
+    },
+    TRUE
+  )
   at <- utils::head(at[!leaked], limit)
   total <- sum(power)
-  period <- vapply(at, function(i) {
-    near <- max(1, i - 1):min(n, i + 1)
-    # between frequencies, by the parabola through the logarithms
-    if (length(near) < 3) return(step / spectrum$freq[i])
-    log_power <- log(pmax(power[near], 1e-300))
-    bend <- log_power[1] - 2 * log_power[2] + log_power[3]
-    shift <- if (bend < 0) 0.5 * (log_power[1] - log_power[3]) / bend else 0
-    step / (spectrum$freq[i] + max(-0.5, min(0.5, shift)) * diff(spectrum$freq[near[1:2]]))
-  }, 0)
-  part <- vapply(at, function(i) sum(power[max(1, i - 2):min(n, i + 2)]) / total, 0)
-  data.frame(period = period, words = vapply(period, period_words, ""), part = part,
-    ratio = ratio[at])
+  period <- vapply(
+    at,
+    function(i) {
+      near <- max(1, i - 1):min(n, i + 1)
+      # between frequencies, by the parabola through the logarithms
+      if (length(near) < 3) {
+        return(step / spectrum$freq[i])
+      }
+      log_power <- log(pmax(power[near], 1e-300))
+      bend <- log_power[1] - 2 * log_power[2] + log_power[3]
+      shift <- if (bend < 0) 0.5 * (log_power[1] - log_power[3]) / bend else 0
+      step /
+        (spectrum$freq[i] +
+          max(-0.5, min(0.5, shift)) * diff(spectrum$freq[near[1:2]]))
+    },
+    0
+  )
+  part <- vapply(
+    at, function(i) sum(power[max(1, i - 2):min(n, i + 2)]) / total, 0
+  )
+  data.frame(
+    period = period,
+    words = vapply(period, period_words, ""),
+    part = part,
+    ratio = ratio[at]
+  )
 }
 
 # The background of a spectrum: medians of bands that widen with frequency,
@@ -111,7 +152,9 @@ spectrum_ground <- function(power) {
   while (from <= n) {
     to <- max(from + 8, ceiling(1.5 * from))
     if (n - to < 5) to <- n
-    knots <- rbind(knots, c(stats::median(x[from:to]), stats::median(y[from:to])))
+    knots <- rbind(
+      knots, c(stats::median(x[from:to]), stats::median(y[from:to]))
+    )
     from <- to + 1
   }
   if (nrow(knots) == 1) {
@@ -132,11 +175,21 @@ print.vetusta_spectrum <- function(x, ...) {
   if (!nrow(peaks)) {
     cat("no peak\n")
   } else {
-    cat(paste0(peaks$words, " (", round(100 * peaks$part, 1), "% of the variance)",
-      collapse = ", "), "\n", sep = "")
-    shown <- data.frame(cycle = peaks$words, "period, days" = signif(peaks$period, 5),
+    cat(
+      paste0(
+        peaks$words, " (", round(100 * peaks$part, 1), "% of the variance)",
+        collapse = ", "
+      ),
+      "\n",
+      sep = ""
+    )
+    shown <- data.frame(
+      cycle = peaks$words,
+      "period, days" = signif(peaks$period, 5),
       "part of the variance" = signif(peaks$part, 3),
-      "times the level around it" = signif(peaks$ratio, 3), check.names = FALSE)
+      "times the level around it" = signif(peaks$ratio, 3),
+      check.names = FALSE
+    )
     cat(text_table(shown, getOption("width", 80)), sep = "\n")
   }
   invisible(x)
@@ -144,7 +197,8 @@ print.vetusta_spectrum <- function(x, ...) {
 
 #' @rdname model_spectrum
 #' @export
-model_dependence <- function(x, lags = NULL, value = NULL, as_of = NULL, calendar = NULL) {
+model_dependence <- function(x, lags = NULL, value = NULL, as_of = NULL,
+                             calendar = NULL) {
   data <- model_input_or_rest(given(x, "x", "model"), value, as_of, calendar)
   model_changes(data)
   n <- length(data$value)
@@ -152,13 +206,20 @@ model_dependence <- function(x, lags = NULL, value = NULL, as_of = NULL, calenda
   check_whole(lags, "lags")
   lags <- min(lags, n - 1)
   both <- function(x) {
-    list(as.numeric(stats::acf(x, lags, plot = FALSE)$acf)[-1],
-      as.numeric(stats::pacf(x, lags, plot = FALSE)$acf))
+    list(
+      as.numeric(stats::acf(x, lags, plot = FALSE)$acf)[-1],
+      as.numeric(stats::pacf(x, lags, plot = FALSE)$acf)
+    )
   }
   levels <- both(data$value)
   squares <- both((data$value - mean(data$value))^2)
-  table <- as_rows(list(lag = seq_len(lags), autocorrelation = levels[[1]], partial = levels[[2]],
-    of_squares = squares[[1]], partial_of_squares = squares[[2]]))
+  table <- as_rows(
+    list(
+      lag = seq_len(lags), autocorrelation = levels[[1]],
+      partial = levels[[2]], of_squares = squares[[1]],
+      partial_of_squares = squares[[2]]
+    )
+  )
   attr(table, "bound") <- stats::qnorm(0.975) / sqrt(n)
   attr(table, "name") <- data$name
   attr(table, "step") <- data$step
@@ -176,14 +237,28 @@ print.vetusta_dependence <- function(x, ...) {
   }
   step <- attr(x, "step")
   partial <- first_within(x$partial)
-  seen <- paste0("neighbours correlate by ", signif(x$autocorrelation[1], 3),
-    "; it can be seen for ", counted(first_within(x$autocorrelation), step), ", directly for ",
-    counted(partial, step))
-  cat("memory of ", attr(x, "name"), ": ",
-  if (abs(x$autocorrelation[1]) <= bound) "no correlation of neighbouring values" else seen,
-  "\nof squares: ", if (!length(outside(x$of_squares)) ||
-    length(outside(x$of_squares)) <= 0.1 * nrow(x)) "none, so that its size does not remember"
-  else paste0(signif(x$of_squares[1], 3), " at lag 1"), "\n", sep = "")
+  seen <- paste0(
+    "neighbours correlate by ", signif(x$autocorrelation[1], 3),
+    "; it can be seen for ", counted(first_within(x$autocorrelation), step),
+    ", directly for ", counted(partial, step)
+  )
+  cat(
+    "memory of ", attr(x, "name"), ": ",
+    if (abs(x$autocorrelation[1]) <= bound) {
+      "no correlation of neighbouring values"
+    } else {
+      seen
+    },
+    "\nof squares: ",
+    if (!length(outside(x$of_squares)) ||
+      length(outside(x$of_squares)) <= 0.1 * nrow(x)) {
+      "none, so that its size does not remember"
+    } else {
+      paste0(signif(x$of_squares[1], 3), " at lag 1")
+    },
+    "\n",
+    sep = ""
+  )
   shown <- as.data.frame(utils::head(x, 10))
   shown[-1] <- lapply(shown[-1], round, 3)
   cat(text_table(shown, getOption("width", 80)), sep = "\n")
@@ -193,32 +268,58 @@ print.vetusta_dependence <- function(x, ...) {
 
 #' @rdname model_spectrum
 #' @export
-model_tests <- function(x, lags = NULL, value = NULL, as_of = NULL, calendar = NULL) {
+model_tests <- function(x, lags = NULL, value = NULL, as_of = NULL,
+                        calendar = NULL) {
   data <- model_input_or_rest(given(x, "x", "model"), value, as_of, calendar)
   model_changes(data)
   if (!requireNamespace("urca", quietly = TRUE)) {
-    vetusta_stop("model", "Tests for a unit root need the package urca.",
-      todo = "install.packages(\"urca\"), or of Debian the package r-cran-urca")
+    vetusta_stop(
+      "model", "Tests for a unit root need the package urca.",
+      todo = "install.packages(\"urca\"), or of Debian the package r-cran-urca"
+    )
   }
   n <- length(data$value)
   lags <- lags %||% min(floor(12 * (n / 100)^0.25), floor(n / 4))
   check_whole(lags, "lags")
   if (n < 20 || lags > n / 3) {
-    vetusta_stop("model", paste0("The series ", data$name, ", of ", counted(n, "value"),
-      ", is too short for tests with ", counted(lags, "lag"), "."), todo = "give fewer lags")
+    vetusta_stop(
+      "model",
+      paste0(
+        "The series ", data$name, ", of ", counted(n, "value"),
+        ", is too short for tests with ", counted(lags, "lag"), "."
+      ),
+      todo = "give fewer lags"
+    )
   }
-  root <- urca::ur.df(data$value, type = "drift", lags = lags, selectlags = "BIC")
+  root <- urca::ur.df(
+    data$value,
+    type = "drift", lags = lags, selectlags = "BIC"
+  )
   against <- urca::ur.kpss(data$value, type = "mu", lags = "long")
   left <- dependence_left(data$value, min(lags, n - 2), 0)
   statistic <- c(root@teststat[1, 1], against@teststat[1])
   critical <- c(root@cval[1, 2], against@cval[1, 2])
-  said <- c(if (isTRUE(statistic[1] < critical[1])) "no unit root: it returns to its level"
-  else "a unit root is not refused: it may wander off",
-  if (isTRUE(statistic[2] > critical[2])) "its level does not stay the same" else
-    "no evidence against a constant level")
-  rows <- as_rows(list(test = c("unit root (Dickey-Fuller)", "steady level (KPSS)", left$test),
-    statistic = c(statistic, left$statistic), critical = c(critical, NA, NA),
-    p_value = c(NA, NA, left$p_value), said = c(said, left$said)))
+  said <- c(
+    if (isTRUE(statistic[1] < critical[1])) {
+      "no unit root: it returns to its level"
+    } else {
+      "a unit root is not refused: it may wander off"
+    },
+    if (isTRUE(statistic[2] > critical[2])) {
+      "its level does not stay the same"
+    } else {
+      "no evidence against a constant level"
+    }
+  )
+  rows <- as_rows(
+    list(
+      test = c("unit root (Dickey-Fuller)", "steady level (KPSS)", left$test),
+      statistic = c(statistic, left$statistic),
+      critical = c(critical, NA, NA),
+      p_value = c(NA, NA, left$p_value),
+      said = c(said, left$said)
+    )
+  )
   class(rows) <- c("vetusta_tests", class(rows))
   rows
 }
@@ -226,7 +327,9 @@ model_tests <- function(x, lags = NULL, value = NULL, as_of = NULL, calendar = N
 #' @export
 print.vetusta_tests <- function(x, ...) {
   shown <- as.data.frame(x)
-  for (name in c("statistic", "critical", "p_value")) shown[[name]] <- signif(shown[[name]], 3)
+  for (name in c("statistic", "critical", "p_value")) {
+    shown[[name]] <- signif(shown[[name]], 3)
+  }
   cat(text_table(shown, getOption("width", 80)), sep = "\n")
   invisible(x)
 }
@@ -237,10 +340,21 @@ dependence_left <- function(x, lags, fitted) {
   lags <- max(lags, fitted + 3)
   test <- stats::Box.test(x, lags, "Ljung-Box", fitdf = fitted)
   squares <- stats::Box.test((x - mean(x))^2, lags, "Ljung-Box")
-  list(test = c("dependence (Ljung-Box)", "dependence of squares"),
+  list(
+    test = c("dependence (Ljung-Box)", "dependence of squares"),
     statistic = unname(c(test$statistic, squares$statistic)),
     p_value = c(test$p.value, squares$p.value),
-    said = c(if (test$p.value < 0.05) "values depend on earlier values" else "no dependence left",
-      if (squares$p.value < 0.05) "their size depends on earlier sizes"
-      else "their size stays the same"))
+    said = c(
+      if (test$p.value < 0.05) {
+        "values depend on earlier values"
+      } else {
+        "no dependence left"
+      },
+      if (squares$p.value < 0.05) {
+        "their size depends on earlier sizes"
+      } else {
+        "their size stays the same"
+      }
+    )
+  )
 }

@@ -4,7 +4,9 @@
 # its file was replaced; `changed()` a value that changes with every write;
 # `calendar()` that of a source.
 browse_place <- function(title, path, calendar, command,
-  open = function() archive_open(path, read_only = TRUE)) {
+                         open = function() {
+                           archive_open(path, read_only = TRUE)
+                         }) {
   state <- new.env(parent = emptyenv())
   shut <- function() {
     if (!is.null(state$archive)) archive_close(state$archive)
@@ -17,24 +19,46 @@ browse_place <- function(title, path, calendar, command,
     state$file <- file
     state$archive
   }
-  list(title = title, path = path, reader = reader, changed = function() browse_sign(reader),
-    close = shut, calendar = calendar, command = command, memory = new.env(parent = emptyenv()))
+  list(
+    title = title,
+    path = path,
+    reader = reader,
+    changed = function() browse_sign(reader),
+    close = shut,
+    calendar = calendar,
+    command = command,
+    memory = new.env(parent = emptyenv())
+  )
 }
 
 browse_archive_place <- function(path) {
   if (!is_server(path)) path <- normalizePath(path, mustWork = FALSE)
-  browse_place(archive_label(path), path, function(source) NULL,
-    paste("--archive", shQuote(path)))
+  browse_place(
+    archive_label(path), path, function(source) NULL,
+    paste("--archive", shQuote(path))
+  )
 }
 
 browse_desk <- function(desk) {
   if (!archive_there(desk$archive)) {
-    vetusta_stop("archive", "The desk has no archive yet.", where = desk$folder,
-      todo = "collect something first: vetusta refresh")
+    vetusta_stop(
+      "archive", "The desk has no archive yet.",
+      where = desk$folder,
+      todo = "collect something first: vetusta refresh"
+    )
   }
-  browse_place(desk$title, desk$archive, function(source) {
-    tryCatch(source_calendar(desk_source(desk, source)), vetusta_error = function(e) NULL)
-  }, paste("--desk", shQuote(desk$folder)), open = function() desk_reach(desk, read_only = TRUE))
+  browse_place(
+    desk$title,
+    desk$archive,
+    function(source) {
+      tryCatch(
+        source_calendar(desk_source(desk, source)),
+        vetusta_error = function(e) NULL
+      )
+    },
+    paste("--desk", shQuote(desk$folder)),
+    open = function() desk_reach(desk, read_only = TRUE)
+  )
 }
 
 # The identity of the file; NULL without one.
@@ -55,20 +79,33 @@ browse_remember <- function(place, key, work) {
 }
 
 browse_calendar <- function(place, source) {
-  browse_remember(place, paste("calendar", source), function() place$calendar(source))
+  browse_remember(
+    place, paste("calendar", source), function() place$calendar(source)
+  )
 }
 
-browse_zone <- function(place, source) browse_calendar(place, source)$zone %||% "UTC"
+browse_zone <- function(place, source) {
+  browse_calendar(place, source)$zone %||% "UTC"
+}
 
 # The share of expected times with a value, from a series' first to its last; NA
 # where nothing is expected.
 browse_coverage <- function(place, series) {
-  vapply(seq_len(nrow(series)), function(i) {
-    row <- series[i, ]
-    key <- paste("expected", row$source, row$frequency, as.numeric(row$first), as.numeric(row$last))
-    count <- browse_remember(place, key, function() browse_expected(place, row))
-    if (is.na(count) || count == 0) NA_real_ else min(1, row$rows / count)
-  }, 0)
+  vapply(
+    seq_len(nrow(series)),
+    function(i) {
+      row <- series[i, ]
+      key <- paste(
+        "expected", row$source, row$frequency, as.numeric(row$first),
+        as.numeric(row$last)
+      )
+      count <- browse_remember(
+        place, key, function() browse_expected(place, row)
+      )
+      if (is.na(count) || count == 0) NA_real_ else min(1, row$rows / count)
+    },
+    0
+  )
 }
 
 browse_expected <- function(place, series) {
@@ -81,6 +118,13 @@ browse_expected <- function(place, series) {
   if (is.null(calendar)) {
     return(NA_real_)
   }
-  tryCatch(length(calendar_times(calendar, series$frequency, utc(first), utc(last + 1),
-    main_session(calendar))), vetusta_error = function(e) NA_real_)
+  tryCatch(
+    length(
+      calendar_times(
+        calendar, series$frequency, utc(first), utc(last + 1),
+        main_session(calendar)
+      )
+    ),
+    vetusta_error = function(e) NA_real_
+  )
 }

@@ -8,15 +8,26 @@ plan_bars <- function(query, archive) {
   query <- kept_window(query, calendar)
   pieces <- missing_bars(query, archive, calendar)
   # without a window in the request, one covers all missing ranges
-  if (!has_window(query$dataset)) pieces <- data.frame(symbol = unique(pieces$symbol),
-    from = unname(tapply(pieces$from, pieces$symbol, min)[unique(pieces$symbol)]),
-    to = unname(tapply(pieces$to, pieces$symbol, max)[unique(pieces$symbol)]))
-  else for (cut in list(cut_widest, cut_rows)) pieces <- cut_pieces(pieces, cut, query, calendar)
+  if (!has_window(query$dataset)) {
+    pieces <- data.frame(
+      symbol = unique(pieces$symbol),
+      from = unname(
+        tapply(pieces$from, pieces$symbol, min)[unique(pieces$symbol)]
+      ),
+      to = unname(tapply(pieces$to, pieces$symbol, max)[unique(pieces$symbol)])
+    )
+  } else {
+    for (cut in list(cut_widest, cut_rows)) {
+      pieces <- cut_pieces(pieces, cut, query, calendar)
+    }
+  }
   pieces <- pieces[longest_first(pieces$symbol, pieces$from), ]
   pieces <- with_holes(pieces, query, archive, calendar)
-  size <- if (any(c("symbols") %in%
-    dataset_gives(query$dataset))) query$dataset$symbols_a_request %||%
-    Inf else 1
+  size <- if (any(c("symbols") %in% dataset_gives(query$dataset))) {
+    query$dataset$symbols_a_request %||% Inf
+  } else {
+    1
+  }
   groups <- group_symbols(pieces, size)
   first <- vapply(groups, `[`, 0L, 1)
   symbol <- label <- pieces$symbol[first]
@@ -24,7 +35,9 @@ plan_bars <- function(query, archive) {
     group <- groups[[i]]
     symbol[i] <- label[i] <- paste(pieces$symbol[group], collapse = ",")
     if (length(group) > 3) {
-      label[i] <- paste0(pieces$symbol[group[1]], " and ", length(group) - 1, " more")
+      label[
+        i
+      ] <- paste0(pieces$symbol[group[1]], " and ", length(group) - 1, " more")
     }
   }
   requests <- data.frame(symbol = symbol, label = label)
@@ -34,7 +47,9 @@ plan_bars <- function(query, archive) {
   requests$again <- pieces$again[first]
   asked <- expected_rows(query, requests, calendar) * lengths(requests$symbols)
   requests$rows <- asked * max(1, length(query$dataset$sides))
-  requests$pages <- pmax(1, ceiling(asked / (query$dataset$largest_page %||% Inf)))
+  requests$pages <- pmax(
+    1, ceiling(asked / (query$dataset$largest_page %||% Inf))
+  )
   requests$keys <- rep(list(list()), nrow(requests))
   requests
 }
@@ -57,7 +72,9 @@ with_holes <- function(pieces, query, archive, calendar) {
   if (!nrow(holes)) {
     return(pieces)
   }
-  for (cut in list(cut_widest, cut_rows)) holes <- cut_pieces(holes, cut, query, calendar)
+  for (cut in list(cut_widest, cut_rows)) {
+    holes <- cut_pieces(holes, cut, query, calendar)
+  }
   holes$again <- rep(TRUE, nrow(holes))
   rbind(pieces, holes)
 }
@@ -70,7 +87,11 @@ cut_pieces <- function(pieces, cut, query, calendar) {
   at <- match(window, window[first])
   edges <- function(name) as.numeric(unlist(lapply(cuts, `[[`, name)[at]))
   count <- lengths(lapply(cuts, `[[`, "from"))[at]
-  data.frame(symbol = rep(pieces$symbol, count), from = edges("from"), to = edges("to"))
+  data.frame(
+    symbol = rep(pieces$symbol, count),
+    from = edges("from"),
+    to = edges("to")
+  )
 }
 
 # Numbers distinct windows.
@@ -89,9 +110,17 @@ group_symbols <- function(pieces, size) {
   if (size == 1) {
     return(as.list(seq_len(nrow(pieces))))
   }
-  same <- split(seq_len(nrow(pieces)), paste(pieces$from, pieces$to, pieces$again))
+  same <- split(
+    seq_len(nrow(pieces)), paste(pieces$from, pieces$to, pieces$again)
+  )
   same <- same[order(vapply(same, min, 0L))]
-  unlist(lapply(unname(same),
-    function(rows) unname(split(rows, (seq_along(rows) - 1) %/% min(size, length(rows))))),
-    recursive = FALSE)
+  unlist(
+    lapply(
+      unname(same),
+      function(rows) {
+        unname(split(rows, (seq_along(rows) - 1) %/% min(size, length(rows))))
+      }
+    ),
+    recursive = FALSE
+  )
 }

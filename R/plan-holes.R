@@ -8,12 +8,16 @@ hole_oldest <- 64 * 86400
 # The first note is made when a query is complete; gaps of a new history are not
 # tried again at once.
 hole_note <- function(query) {
-  words <- as.character(jsonlite::toJSON(list(query$symbols, query$interval$iso, query$session)))
+  words <- as.character(
+    jsonlite::toJSON(list(query$symbols, query$interval$iso, query$session))
+  )
   content_hash(charToRaw(words))
 }
 
 hole_looked <- function(query, archive) {
-  store_notes(archive, "holes", query$source$source, query$dataset$name, hole_note(query))$at
+  store_notes(
+    archive, "holes", query$source$source, query$dataset$name, hole_note(query)
+  )$at
 }
 
 # The query is complete: ages count from now on.
@@ -26,14 +30,20 @@ holes_seen.default <- function(query, archive) invisible()
 holes_seen.vetusta_query_bars <- function(query, archive) {
   looked <- hole_looked(query, archive)
   if (!length(looked) || now_seconds() - looked >= hole_every) {
-    store_note(archive, "holes", query$source$source, query$dataset$name, hole_note(query), "")
+    store_note(
+      archive, "holes", query$source$source, query$dataset$name,
+      hole_note(query), ""
+    )
   }
 }
 
 # Ranges of bars to request again: a data frame of symbol, from, to.
 hole_pieces <- function(query, archive, calendar) {
   none <- data.frame(symbol = character(), from = numeric(), to = numeric())
-  if (!is_kept(query) || is.null(archive) || is.null(calendar) || !has_window(query$dataset)) {
+  if (!is_kept(query) ||
+    is.null(archive) ||
+    is.null(calendar) ||
+    !has_window(query$dataset)) {
     return(none)
   }
   looked <- hole_looked(query, archive)
@@ -56,7 +66,11 @@ hole_pieces <- function(query, archive, calendar) {
     stretch <- hole_stretches(due, times)
     age <- now_seconds() - stretch$to
     again <- doubled_age(age, looked - stretch$to)
-    data.frame(symbol = rep(name, sum(again)), from = stretch$from[again], to = stretch$to[again])
+    data.frame(
+      symbol = rep(name, sum(again)),
+      from = stretch$from[again],
+      to = stretch$to[again]
+    )
   })
   do.call(rbind, c(list(none), pieces))
 }
@@ -64,8 +78,12 @@ hole_pieces <- function(query, archive, calendar) {
 # Whether an age has passed 1, 2, 4, ... days since the last attempt, when it
 # was `before`.
 doubled_age <- function(age, before, base = 86400, most = 33 * 86400) {
-  passed <- function(age) ifelse(age < base, -1, floor(log2(pmax(age, base) / base)))
-  age < most + hole_every * 7 & passed(age) > passed(before) & passed(age) <= log2(most / base)
+  passed <- function(age) {
+    ifelse(age < base, -1, floor(log2(pmax(age, base) / base)))
+  }
+  age < most + hole_every * 7 &
+    passed(age) > passed(before) &
+    passed(age) <= log2(most / base)
 }
 
 # The times that the calendar expects: a row a bar, or a trading day for bars
@@ -76,11 +94,20 @@ hole_times <- function(query, calendar, from, to) {
   times <- calendar_times(calendar, interval, utc(from), utc(to), session)
   at <- as.numeric(times)
   if (!is_intraday(interval)) {
-    return(data.frame(time = at, end = as.numeric(trading_ends(times, interval, calendar)),
-      day = seq_along(at)))
+    return(
+      data.frame(
+        time = at,
+        end = as.numeric(trading_ends(times, interval, calendar)),
+        day = seq_along(at)
+      )
+    )
   }
   day <- local_day(times, calendar$zone)
-  data.frame(time = at, end = at + interval$seconds, day = match(day, unique(day)))
+  data.frame(
+    time = at,
+    end = at + interval$seconds,
+    day = match(day, unique(day))
+  )
 }
 
 # Trading days with missing bars, adjacent ones joined: days without bars, or

@@ -18,7 +18,11 @@ query_every.default <- function(query) 3600
 # two weeks.
 #' @export
 query_lookback.vetusta_query_bars <- function(query) {
-  if (is_intraday(query$interval)) 86400 else max(14 * 86400, interval_seconds(query$interval))
+  if (is_intraday(query$interval)) {
+    86400
+  } else {
+    max(14 * 86400, interval_seconds(query$interval))
+  }
 }
 
 #' @export
@@ -36,8 +40,10 @@ query_every.vetusta_query_rows <- function(query) {
 }
 
 # Directories are requested once a day, everything else once an hour.
-seldom_shapes <- c(instruments = 86400, places = 86400, documents = 86400, datasets = 86400,
-  actions = 86400, contracts = 86400)
+seldom_shapes <- c(
+  instruments = 86400, places = 86400, documents = 86400, datasets = 86400,
+  actions = 86400, contracts = 86400
+)
 
 # The window ends with the last complete bar; an unfinished one comes with the
 # next refresh.
@@ -50,14 +56,26 @@ kept_window <- function(query, calendar) {
   if (is.null(calendar)) {
     zone <- query$source$zone
     day <- local_day(query$to, zone)
-    to <- if (is_intraday(interval)) to - to %% interval$seconds
-    else as.numeric(time_local(bucket_start(bucket_of_day(day, interval), interval), 0, zone))
+    to <- if (is_intraday(interval)) {
+      to - to %% interval$seconds
+    } else {
+      as.numeric(
+        time_local(
+          bucket_start(bucket_of_day(day, interval), interval), 0, zone
+        )
+      )
+    }
   } else {
     back <- max(10 * 86400, 2 * interval_seconds(interval))
-    times <- calendar_times(calendar, interval, utc(to - back), query$to,
-      if (query$session != "all") main_session(calendar))
-    ends <- if (is_intraday(interval)) as.numeric(times) + interval$seconds
-    else trading_ends(times, interval, calendar)
+    times <- calendar_times(
+      calendar, interval, utc(to - back), query$to,
+      if (query$session != "all") main_session(calendar)
+    )
+    ends <- if (is_intraday(interval)) {
+      as.numeric(times) + interval$seconds
+    } else {
+      trading_ends(times, interval, calendar)
+    }
     open <- as.numeric(times)[ends > to]
     if (length(open)) to <- min(open)
   }
@@ -96,23 +114,36 @@ kept_rest <- function(left, query, chain) {
 # Requests for values that may still be published, without those made recently:
 # the longer a value is missing, the less often it is requested.
 kept_requests <- function(query, requests, archive) {
-  if (!is_kept(query) || is.null(archive) || is.null(query$from) || !nrow(requests)) {
+  if (!is_kept(query) ||
+    is.null(archive) ||
+    is.null(query$from) ||
+    !nrow(requests)) {
     return(requests)
   }
-  looked <- store_notes(archive, "looked", query$source$source, query$dataset$name)
+  looked <- store_notes(
+    archive, "looked", query$source$source, query$dataset$name
+  )
   if (!nrow(looked)) {
     return(requests)
   }
   at <- looked$at[match(vapply(requests$keys, key_text, ""), looked$key)]
-  value <- suppressWarnings(as.numeric(looked$value[match(vapply(requests$keys, key_text, ""),
-    looked$key)]))
+  value <- suppressWarnings(
+    as.numeric(
+      looked$value[match(vapply(requests$keys, key_text, ""), looked$key)]
+    )
+  )
   # ranges before or after the window of that attempt are new
-  seen <- !is.na(at) & !is.na(value) & as.numeric(requests$from) >= value - query$lookback &
+  seen <- !is.na(at) &
+    !is.na(value) &
+    as.numeric(requests$from) >= value - query$lookback &
     as.numeric(requests$to) >= as.numeric(query$to)
   # open windows are requested at once
   open <- open_of(archive, query)$key
   seen <- seen & !vapply(requests$keys, key_text, "") %in% open
-  requests[!(seen & now_seconds() - at < kept_wait(at - value, query)), , drop = FALSE]
+  requests[
+    !(seen & now_seconds() - at < kept_wait(at - value, query)), ,
+    drop = FALSE
+  ]
 }
 
 # An eighth of the time it has been missing, at least a minute and at most a

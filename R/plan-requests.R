@@ -19,33 +19,52 @@
 #' @section Errors: `vetusta_error_argument` for something that is no query.
 #' @export
 #' @examples
-#' query <- query_bars(source_card("quay"), c("KELD", "TAMX"), interval = "1 minute", from =
-#' "2026-03-12", to = "2026-03-26")
+#' query <- query_bars(source_card("quay"), c("KELD", "TAMX"),
+#'   interval = "1 minute", from =
+#'     "2026-03-12", to = "2026-03-26"
+#' )
 #' plan_requests(query)
 plan_requests <- function(query, archive = NULL, again = FALSE) {
   if (missing(query) || !inherits(query, "vetusta_query")) {
-    vetusta_stop("argument", "A plan is made from a query.",
-      todo = "make a query with query_bars() or query_rows()")
+    vetusta_stop(
+      "argument", "A plan is made from a query.",
+      todo = "make a query with query_bars() or query_rows()"
+    )
   }
   if (!is.null(archive)) check_archive(archive)
   query$again <- if (check_flag(again, "again")) TRUE
   asked <- query
   if (!is.null(archive)) asked$open <- open_of(archive, query)
   requests <- query_requests(asked, archive)
-  if (!again) requests <- kept_requests(asked, still_to_ask(asked, requests, archive), archive)
+  if (!again) {
+    requests <- kept_requests(
+      asked, still_to_ask(asked, requests, archive), archive
+    )
+  }
   limits <- query$source$limits
-  taken <- if (is.null(archive)) no_requests_made else store_tokens(archive, query$source$source)
+  taken <- if (is.null(archive)) {
+    no_requests_made
+  } else {
+    store_tokens(archive, query$source$source)
+  }
   weight <- request_weight(query$dataset)
   pages <- sum(requests$pages)
   structure(
-    list(query = query, requests = requests, pages = pages, rows = sum(requests$rows),
+    list(
+      query = query,
+      requests = requests,
+      pages = pages,
+      rows = sum(requests$rows),
       seconds = limit_least_seconds(pages, limits, weight),
       bytes = plan_bytes(archive, query, pages),
-      quotas = limit_quotas(pages, limits, taken, if (is.null(archive)) now_seconds()
-      else store_now(archive), weight),
+      quotas = limit_quotas(
+        pages, limits, taken,
+        if (is.null(archive)) now_seconds() else store_now(archive), weight
+      ),
       stored = setdiff(query$symbols, unlist(requests$symbols)),
       open = open_of_requests(archive, asked, requests),
-      with_archive = !is.null(archive) && !again),
+      with_archive = !is.null(archive) && !again
+    ),
     class = "vetusta_plan"
   )
 }
@@ -55,7 +74,9 @@ request_weight <- function(dataset) dataset$weight %||% 1
 
 # The bytes of earlier pages of this dataset; unknown before the first.
 plan_bytes <- function(archive, query, pages) {
-  bytes <- if (!is.null(archive)) store_page_bytes(archive, query$source$source, query$dataset$name)
+  bytes <- if (!is.null(archive)) {
+    store_page_bytes(archive, query$source$source, query$dataset$name)
+  }
   if (length(bytes)) stats::median(bytes) * pages else NA_real_
 }
 
@@ -68,19 +89,25 @@ still_to_ask <- function(query, requests, archive) {
   }
   source <- query$source$source
   began <- store_notes(archive, "round", source, query$dataset$name, round)$at
-  keep <- query$every %||% if (!is.null(query$dataset$keep)) {
-    interval_seconds(time_interval(query$dataset$keep, "keep"))
-  }
+  keep <- query$every %||%
+    if (!is.null(query$dataset$keep)) {
+      interval_seconds(time_interval(query$dataset$keep, "keep"))
+    }
   fresh <- c(began, if (!is.null(keep)) now_seconds() - keep)
   if (!length(fresh)) {
     return(requests)
   }
   asked <- store_notes(archive, "asked", source, query$dataset$name)
-  made <- setdiff(asked$key[asked$at >= min(fresh)], open_of(archive, query)$start)
+  made <- setdiff(
+    asked$key[asked$at >= min(fresh)], open_of(archive, query)$start
+  )
   if (!length(made)) {
     return(requests)
   }
-  start <- vapply(seq_len(nrow(requests)), function(i) query_chain(query, requests[i, ])$start, "")
+  start <- vapply(
+    seq_len(nrow(requests)),
+    function(i) query_chain(query, requests[i, ])$start, ""
+  )
   requests[!start %in% made, , drop = FALSE]
 }
 
@@ -94,22 +121,35 @@ format_plan <- function(plan) query_plan_text(plan$query, plan)
 
 # A plan of requests as text: head, costs, and its first requests.
 plan_text <- function(plan, head, takes, table) {
-  notes <- if (length(plan$query$notes)) paste0("  note      ", plan$query$notes)
+  notes <- if (length(plan$query$notes)) {
+    paste0("  note      ", plan$query$notes)
+  }
   count <- nrow(plan$requests)
   if (!count) {
-    return(c(head, "  requests  none: the archive is complete for this window", notes))
+    return(
+      c(
+        head, "  requests  none: the archive is complete for this window", notes
+      )
+    )
   }
   stored <- if (length(plan$stored)) {
-    paste0("  stored    ", paste(utils::head(plan$stored, 8), collapse = ", "),
-      if (length(plan$stored) > 8) " and more",
-      ": nothing to request")
+    paste0(
+      "  stored    ", paste(utils::head(plan$stored, 8), collapse = ", "),
+      if (length(plan$stored) > 8) " and more", ": nothing to request"
+    )
   }
-  size <- if (!is.na(plan$bytes)) paste0("  size      about ", format_bytes(plan$bytes),
-    ", as the pages before it were")
+  size <- if (!is.na(plan$bytes)) {
+    paste0(
+      "  size      about ", format_bytes(plan$bytes),
+      ", as the pages before it were"
+    )
+  }
   costs <- plan_costs(plan)
-  c(head, takes, costs[1], size, costs[-1], stored, plan_open(plan), notes, "",
+  c(
+    head, takes, costs[1], size, costs[-1], stored, plan_open(plan), notes, "",
     paste0("  ", text_table(utils::head(table, 12))),
-    if (count > 12) paste0("  and ", thousands(count - 12), " more"))
+    if (count > 12) paste0("  and ", thousands(count - 12), " more")
+  )
 }
 
 # Windows that an earlier run left open.
@@ -118,18 +158,31 @@ plan_open <- function(plan) {
   if (!NROW(open)) {
     return(NULL)
   }
-  c(paste0("  open      ", utils::head(paste0(open$label, ": ", open$reason), 3)),
-    if (nrow(open) > 3) paste0("            and ", nrow(open) - 3,
-      " more: vetusta list incomplete"))
+  c(
+    paste0(
+      "  open      ", utils::head(paste0(open$label, ": ", open$reason), 3)
+    ),
+    if (nrow(open) > 3) {
+      paste0(
+        "            and ", nrow(open) - 3, " more: vetusta list incomplete"
+      )
+    }
+  )
 }
 
 # The least time that the limits allow, and the quotas.
 plan_costs <- function(plan) {
   limits <- plan$query$source$limits
-  time <- if (plan$seconds < 1) "as fast as the service answers"
-  else paste("at least", format_seconds(plan$seconds))
-  bound <- if (length(limits)) paste0(" at ",
-    paste(vapply(limits, format_limit, ""), collapse = ", ")) else ", no limit is known"
+  time <- if (plan$seconds < 1) {
+    "as fast as the service answers"
+  } else {
+    paste("at least", format_seconds(plan$seconds))
+  }
+  bound <- if (length(limits)) {
+    paste0(" at ", paste(vapply(limits, format_limit, ""), collapse = ", "))
+  } else {
+    ", no limit is known"
+  }
   c(paste0("  time      ", time, bound), plan_quotas(plan))
 }
 
@@ -138,12 +191,19 @@ plan_quotas <- function(plan) {
   if (is.null(quotas)) {
     return(NULL)
   }
-  paste0("  quota     ", quotas$quota, ": ", quotas$used, " used, takes ", round(100 * quotas$part),
-    "% of it",
-    ifelse(quotas$ends > Sys.Date(), paste0(", ends on ", quotas$ends), ""))
+  paste0(
+    "  quota     ", quotas$quota, ": ", quotas$used, " used, takes ",
+    round(100 * quotas$part), "% of it",
+    ifelse(quotas$ends > Sys.Date(), paste0(", ends on ", quotas$ends), "")
+  )
 }
 
 format_bytes <- function(bytes) {
-  if (bytes < 1e6) paste(format(ceiling(bytes / 1e3), big.mark = ","), "kB")
-  else if (bytes < 1e9) paste(round(bytes / 1e6, 1), "MB") else paste(round(bytes / 1e9, 1), "GB")
+  if (bytes < 1e6) {
+    paste(format(ceiling(bytes / 1e3), big.mark = ","), "kB")
+  } else if (bytes < 1e9) {
+    paste(round(bytes / 1e6, 1), "MB")
+  } else {
+    paste(round(bytes / 1e9, 1), "GB")
+  }
 }

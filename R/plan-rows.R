@@ -5,18 +5,36 @@
 # window, so that it can continue.
 plan_rows <- function(query, archive = NULL) {
   dataset <- query$dataset
-  joined <- Filter(function(name) !is.null(dataset$parameters[[name]]$join), names(query$keys))
+  joined <- Filter(
+    function(name) !is.null(dataset$parameters[[name]]$join), names(query$keys)
+  )
   single <- query$keys[setdiff(names(query$keys), joined)]
-  grid <- if (length(single)) expand.grid(rev(single), stringsAsFactors = FALSE)[names(single)]
-  else data.frame(row.names = 1L)
-  keys <- lapply(seq_len(nrow(grid)),
-    function(i) c(as.list(grid[i, , drop = FALSE]), query$keys[joined]))
-  label <- vapply(keys,
+  grid <- if (length(single)) {
+    expand.grid(rev(single), stringsAsFactors = FALSE)[names(single)]
+  } else {
+    data.frame(row.names = 1L)
+  }
+  keys <- lapply(
+    seq_len(nrow(grid)),
+    function(i) c(as.list(grid[i, , drop = FALSE]), query$keys[joined])
+  )
+  label <- vapply(
+    keys,
     function(key) {
-      paste(unlist(lapply(key,
-      function(value) if (length(value) > 3) paste0(value[1], "...") else value)), collapse = " ")
+      paste(
+        unlist(
+          lapply(
+            key,
+            function(value) {
+              if (length(value) > 3) paste0(value[1], "...") else value
+            }
+          )
+        ),
+        collapse = " "
+      )
     },
-      "")
+    ""
+  )
   label[!nzchar(label)] <- dataset$name
   windows <- row_windows(query, keys, archive)
   place <- rep(seq_along(keys), vapply(windows, nrow, 0L))
@@ -29,8 +47,14 @@ plan_rows <- function(query, archive = NULL) {
   requests$rows <- rep(NA_real_, nrow(requests))
   requests$pages <- rep(1, nrow(requests))
   requests$keys <- keys
-  if (is.null(query$from) || !nrow(requests)) requests
-  else requests[longest_first(vapply(keys, key_text, ""), all$from), , drop = FALSE]
+  if (is.null(query$from) || !nrow(requests)) {
+    requests
+  } else {
+    requests[
+      longest_first(vapply(keys, key_text, ""), all$from), ,
+      drop = FALSE
+    ]
+  }
 }
 
 # The missing ranges of each request's keys.
@@ -46,27 +70,41 @@ row_windows <- function(query, keys, archive) {
     name <- key_text(key)
     ranges <- covered[[name]]
     begun <- reached[[name]]
-    begun <- begun[begun$from < as.numeric(query$to) & begun$to > as.numeric(query$from),
-      c("from", "to")]
-    left <- missing_of(query, NULL, list(start = c(ranges$start, begun$from),
-      end = c(ranges$end, begun$to)))
-    left$start <- kept_pieces(data.frame(from = left$start, to = left$end),
-      left$start > as.numeric(query$from), query, NULL)$from
-    rest <- lapply(seq_len(nrow(left)),
-      function(i) {
-        cut_widest(data.frame(symbol = "", from = left$start[i], to = left$end[i]),
-        query)[c("from", "to")]
-      })
-    do.call(rbind,
-      c(list(data.frame(from = numeric(), to = numeric())), if (NROW(begun)) list(begun), rest))
+    begun <- begun[
+      begun$from < as.numeric(query$to) & begun$to > as.numeric(query$from),
+      c("from", "to")
+    ]
+    left <- missing_of(
+      query, NULL,
+      list(start = c(ranges$start, begun$from), end = c(ranges$end, begun$to))
+    )
+    left$start <- kept_pieces(
+      data.frame(from = left$start, to = left$end),
+      left$start > as.numeric(query$from), query, NULL
+    )$from
+    rest <- lapply(seq_len(nrow(left)), function(i) {
+      cut_widest(
+        data.frame(symbol = "", from = left$start[i], to = left$end[i]), query
+      )[
+        c("from", "to")
+      ]
+    })
+    do.call(
+      rbind,
+      c(
+        list(data.frame(from = numeric(), to = numeric())),
+        if (NROW(begun)) list(begun), rest
+      )
+    )
   })
 }
 
 # The windows of requests that stopped between pages, by keys.
 reached_windows <- function(query, archive) {
   none <- data.frame(key = character(), from = numeric(), to = numeric())
-  notes <- if (!is.null(archive)) store_notes(archive, "reached", query$source$source,
-    query$dataset$name)
+  notes <- if (!is.null(archive)) {
+    store_notes(archive, "reached", query$source$source, query$dataset$name)
+  }
   if (!NROW(notes)) {
     return(none)
   }
@@ -75,6 +113,9 @@ reached_windows <- function(query, archive) {
   if (!length(places)) {
     return(none)
   }
-  data.frame(key = vapply(places, `[[`, "", "key"), from = vapply(places, `[[`, 0, "from"),
-    to = vapply(places, `[[`, 0, "to"))
+  data.frame(
+    key = vapply(places, `[[`, "", "key"),
+    from = vapply(places, `[[`, 0, "from"),
+    to = vapply(places, `[[`, 0, "to")
+  )
 }

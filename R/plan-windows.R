@@ -4,8 +4,10 @@
 widest_window <- function(query) {
   widest <- query$dataset$widest
   if (is.list(widest)) {
-    matching <- vapply(names(widest),
-      function(name) time_interval(name)$iso == query$interval$iso %||% "", TRUE)
+    matching <- vapply(
+      names(widest),
+      function(name) time_interval(name)$iso == query$interval$iso %||% "", TRUE
+    )
     widest <- if (any(matching)) widest[[which(matching)[1]]]
   }
   widest %|else|% time_interval
@@ -15,18 +17,31 @@ widest_window <- function(query) {
 # times that the calendar expects.
 cut_rows <- function(piece, query, calendar) {
   dataset <- query$dataset
-  if (is.null(dataset$largest_page) || !is.null(dataset$job) ||
+  if (is.null(dataset$largest_page) ||
+    !is.null(dataset$job) ||
     (dataset$next_page$by %||% "none") != "none") {
     return(piece)
   }
-  calendar <- calendar %||% calendar_make(list(calendar = "every day", zone = query$source$zone))
-  times <- as.numeric(calendar_times(calendar, query$interval, utc(piece$from), utc(piece$to),
-    if (query$session != "all") main_session(calendar)))
+  calendar <- calendar %||%
+    calendar_make(list(calendar = "every day", zone = query$source$zone))
+  times <- as.numeric(
+    calendar_times(
+      calendar, query$interval, utc(piece$from), utc(piece$to),
+      if (query$session != "all") main_session(calendar)
+    )
+  )
   # symbols in one request share its rows
-  most <- max(1,
-    dataset$largest_page %/% min(dataset$symbols_a_request %||% 1, length(query$symbols)))
+  most <- max(
+    1,
+    dataset$largest_page %/%
+      min(dataset$symbols_a_request %||% 1, length(query$symbols))
+  )
   cuts <- times[seq_along(times) > 1 & (seq_along(times) - 1) %% most == 0]
-  data.frame(symbol = piece$symbol, from = c(piece$from, cuts), to = c(cuts, piece$to))
+  data.frame(
+    symbol = piece$symbol,
+    from = c(piece$from, cuts),
+    to = c(cuts, piece$to)
+  )
 }
 
 cut_widest <- function(piece, query, calendar = NULL) {
@@ -34,19 +49,29 @@ cut_widest <- function(piece, query, calendar = NULL) {
   if (is.null(length)) {
     return(piece)
   }
-  whole <- asks_for_whole(query$dataset, length) || !is.null(query$dataset$aligned)
+  whole <- asks_for_whole(query$dataset, length) ||
+    !is.null(query$dataset$aligned)
   cuts <- piece$from
   repeat {
     last <- utc(cuts[length(cuts)])
     after <- as.numeric(shift_instant(last, length, 1, query$source$zone))
     if (whole) {
       # a monthly file has the whole month, wherever the window begins
-      after <-
-        as.numeric(time_local(bucket_start(bucket_of_day(local_day(last, query$source$zone),
-          length) + 1, length), 0, query$source$zone))
+      after <- as.numeric(
+        time_local(
+          bucket_start(
+            bucket_of_day(local_day(last, query$source$zone), length) + 1,
+            length
+          ),
+          0, query$source$zone
+        )
+      )
     } else if (!is_intraday(length)) {
-      midnight <- as.numeric(time_local(local_day(utc(after), query$source$zone), 0,
-        query$source$zone))
+      midnight <- as.numeric(
+        time_local(
+          local_day(utc(after), query$source$zone), 0, query$source$zone
+        )
+      )
       if (midnight > cuts[length(cuts)]) after <- midnight
     }
     if (after >= piece$to) break
@@ -70,11 +95,15 @@ aligned_window <- function(from, to, dataset, zone) {
 
 # Whether a request is for a whole month or year: its window has no day.
 asks_for_whole <- function(dataset, length) {
-  rules <- Filter(function(name) (dataset$parameters[[name]]$gives %||% name) == "from",
-    unique(template_variables(paste0(dataset$request, dataset$body))))
+  rules <- Filter(
+    function(name) (dataset$parameters[[name]]$gives %||% name) == "from",
+    unique(template_variables(paste0(dataset$request, dataset$body)))
+  )
   written <- lapply(rules, function(name) dataset$parameters[[name]]$written)
-  length$unit %in% c("month", "year") && length(written) > 0 &&
-    !any(vapply(written, is.null, TRUE)) && !any(grepl("%[dejDFsxcU]", unlist(written)))
+  length$unit %in% c("month", "year") &&
+    length(written) > 0 &&
+    !any(vapply(written, is.null, TRUE)) &&
+    !any(grepl("%[dejDFsxcU]", unlist(written)))
 }
 
 # The query's window minus coverage, by symbol: a data frame of symbol, from,
@@ -83,15 +112,20 @@ missing_bars <- function(query, archive, calendar = NULL) {
   symbols <- query$symbols
   window <- list(from = as.numeric(query$from), to = as.numeric(query$to))
   whole <- function(symbols) {
-    data.frame(symbol = symbols, from = rep(window$from, length(symbols)),
-    to = rep(window$to, length(symbols)))
+    data.frame(
+      symbol = symbols,
+      from = rep(window$from, length(symbols)),
+      to = rep(window$to, length(symbols))
+    )
   }
   if (is.null(archive)) {
     return(whole(symbols))
   }
   keys <- bars_cover_keys(symbols, query)
   covered <- covered_now(archive, query, keys)
-  owner <- rep(symbols, length(keys) / length(symbols))[match(covered$key, keys)]
+  owner <- rep(symbols, length(keys) / length(symbols))[
+    match(covered$key, keys)
+  ]
   # ignore coverage outside the window and of other sessions or intervals
   there <- !is.na(owner) & covered$end > window$from & covered$start < window$to
   covered <- covered[there, ]
@@ -100,16 +134,28 @@ missing_bars <- function(query, archive, calendar = NULL) {
   count <- tabulate(match(owner, symbols), length(symbols))
   at <- match(symbols, owner)
   single <- which(count == 1)
-  before <- data.frame(symbol = symbols[single], from = rep(window$from, length(single)),
-    to = covered$start[at[single]])
-  after <- data.frame(symbol = symbols[single], from = covered$end[at[single]],
-    to = rep(window$to, length(single)))
+  before <- data.frame(
+    symbol = symbols[single],
+    from = rep(window$from, length(single)),
+    to = covered$start[at[single]]
+  )
+  after <- data.frame(
+    symbol = symbols[single],
+    from = covered$end[at[single]],
+    to = rep(window$to, length(single))
+  )
   after <- after[after$from < after$to, ]
   rest <- lapply(which(count > 1), function(i) {
     left <- missing_of(window, NULL, covered[owner == symbols[i], ])
-    data.frame(symbol = rep(symbols[i], nrow(left)), from = left$start, to = left$end)
+    data.frame(
+      symbol = rep(symbols[i], nrow(left)),
+      from = left$start,
+      to = left$end
+    )
   })
-  all <- do.call(rbind, c(list(whole(symbols[count == 0]), before, after), rest))
+  all <- do.call(
+    rbind, c(list(whole(symbols[count == 0]), before, after), rest)
+  )
   all <- all[all$from < all$to, ]
   all <- kept_pieces(all, all$from > window$from, query, calendar)
   all[order(match(all$symbol, symbols), all$from), ]
@@ -152,17 +198,31 @@ expected_rows <- function(query, requests, calendar) {
   seconds <- query$interval$seconds
   window <- window_numbers(as.numeric(requests$from), as.numeric(requests$to))
   windows <- requests[!duplicated(window), c("from", "to")]
-  counts <- vapply(seq_len(nrow(windows)), function(i) {
-    from <- windows$from[i]
-    to <- windows$to[i]
-    if (!is.null(calendar)) {
-      session <- if (query$session == "all") NULL else "regular"
-      return(length(calendar_times(calendar, query$interval, from, to, session)))
-    }
-    length_of <- as.numeric(to) - as.numeric(from)
-    as.integer(ceiling(length_of /
-      if (is.na(seconds)) c(month = 28, year = 365)[[query$interval$unit]] * 86400 *
-      query$interval$count else seconds))
-  }, 0L)
+  counts <- vapply(
+    seq_len(nrow(windows)),
+    function(i) {
+      from <- windows$from[i]
+      to <- windows$to[i]
+      if (!is.null(calendar)) {
+        session <- if (query$session == "all") NULL else "regular"
+        return(
+          length(calendar_times(calendar, query$interval, from, to, session))
+        )
+      }
+      length_of <- as.numeric(to) - as.numeric(from)
+      as.integer(
+        ceiling(
+          length_of /
+            if (is.na(seconds)) {
+              c(month = 28, year = 365)[[query$interval$unit]] * 86400 *
+                query$interval$count
+            } else {
+              seconds
+            }
+        )
+      )
+    },
+    0L
+  )
   counts[match(window, unique(window))]
 }

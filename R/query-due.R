@@ -5,9 +5,10 @@ query_series <- function(query, series) UseMethod("query_series")
 
 #' @export
 query_series.vetusta_query_bars <- function(query, series) {
-  of_dataset(query, series) & series$frequency == query$interval$iso &
+  of_dataset(query, series) &
+    series$frequency == query$interval$iso &
     (series$key %in% bars_key(query$symbols, NA_character_) |
-    sub(":[^:]*$", "", series$key) %in% query$symbols)
+      sub(":[^:]*$", "", series$key) %in% query$symbols)
 }
 
 # By the values of keys that name series.
@@ -26,9 +27,16 @@ query_series.vetusta_query_observations <- function(query, series) {
     return(here)
   }
   dimensions <- series_dimensions(series[here, ])
-  fits <- Reduce(`&`, lapply(names(asked), function(id) {
-    if (is.null(dimensions[[id]])) rep(TRUE, sum(here)) else dimensions[[id]] %in% asked[[id]]
-  }))
+  fits <- Reduce(
+    `&`,
+    lapply(names(asked), function(id) {
+      if (is.null(dimensions[[id]])) {
+        rep(TRUE, sum(here))
+      } else {
+        dimensions[[id]] %in% asked[[id]]
+      }
+    })
+  )
   here[here] <- fits
   here
 }
@@ -46,7 +54,9 @@ query_due <- function(query, series) UseMethod("query_due")
 query_due.vetusta_query_bars <- function(query, series) {
   calendar <- source_calendar(query$source)
   interval <- query$interval
-  session <- if (query$session != "all" && !is.null(calendar)) main_session(calendar)
+  session <- if (query$session != "all" && !is.null(calendar)) {
+    main_session(calendar)
+  }
   ends <- function(time) {
     time <- utc(as.numeric(time))
     if (is.null(calendar) || is_intraday(interval)) {
@@ -59,18 +69,32 @@ query_due.vetusta_query_bars <- function(query, series) {
   expected <- to
   if (!is.null(calendar)) {
     back <- max(20 * 86400, 2 * interval_seconds(interval))
-    times <- calendar_times(calendar, interval, utc(to - back), utc(to), session)
+    times <- calendar_times(
+      calendar, interval, utc(to - back), utc(to), session
+    )
     if (length(times)) expected <- max(ends(times[length(times)]))
   }
-  list(expected = expected, allowed = if (is_intraday(interval)) 86400 else 3 * 86400,
-    end_of = ends, coverage = function(matching, until) {
+  list(
+    expected = expected,
+    allowed = if (is_intraday(interval)) 86400 else 3 * 86400,
+    end_of = ends,
+    coverage = function(matching, until) {
       if (is.na(until)) until <- max(ends(max(matching$last)))
       window <- data.frame(from = query$from, to = utc(until))
       # each side of a price is a series
-      sides <- max(1, nrow(matching) / length(unique(sub(":[^:]*$", "", matching$key))), na.rm = TRUE)
-      count <- expected_rows(query, window, calendar) * length(query$symbols) * sides
-      if (!length(count) || count == 0) NA_real_ else min(1, sum(matching$rows) / count)
-    })
+      sides <- max(
+        1, nrow(matching) / length(unique(sub(":[^:]*$", "", matching$key))),
+        na.rm = TRUE
+      )
+      count <- expected_rows(query, window, calendar) * length(query$symbols) *
+        sides
+      if (!length(count) || count == 0) {
+        NA_real_
+      } else {
+        min(1, sum(matching$rows) / count)
+      }
+    }
+  )
 }
 
 #' @export
@@ -82,20 +106,35 @@ query_due.default <- function(query, series) {
   periods <- period_seconds[series$frequency]
   period <- min(c(periods[!is.na(periods)], Inf))
   if (!is.finite(period)) period <- 86400
-  to <- min(now_seconds(), as.numeric(query$to %||% Inf),
-    if (!is.null(query$window$to$last)) (as.numeric(query$window$to$last) + 1) * 86400 else Inf)
-  list(expected = to - to %% 86400, allowed = period * if (period <= 7 * 86400) 3 else 2,
+  to <- min(
+    now_seconds(), as.numeric(query$to %||% Inf),
+    if (!is.null(query$window$to$last)) {
+      (as.numeric(query$window$to$last) + 1) * 86400
+    } else {
+      Inf
+    }
+  )
+  list(
+    expected = to - to %% 86400,
+    allowed = period * if (period <= 7 * 86400) 3 else 2,
     end_of = function(time) as.numeric(time) + period,
     coverage = function(matching, until) {
-      each <- ifelse(is.na(period_seconds[matching$frequency]), period, period_seconds[matching$frequency])
+      each <- ifelse(
+        is.na(period_seconds[matching$frequency]), period,
+        period_seconds[matching$frequency]
+      )
       count <- sum(round((matching$last - matching$first) / each) + 1)
       min(1, sum(matching$rows) / count)
-    })
+    }
+  )
 }
 
 # The length of periods by code; for months and longer the mean.
-period_seconds <- 86400 * c(D = 1, W = 7, M = 30.436875, Q = 91.310625, T = 121.7475, S = 182.62125,
-  A = 365.2425)
+period_seconds <- 86400 *
+  c(
+    D = 1, W = 7, M = 30.436875, Q = 91.310625, T = 121.7475, S = 182.62125,
+    A = 365.2425
+  )
 
 # How complete a query is.
 
@@ -108,7 +147,9 @@ query_complete <- function(query, archive) UseMethod("query_complete")
 query_complete.vetusta_query_bars <- function(query, archive) {
   keys <- bars_cover_keys(query$symbols, query)
   covered <- covered_now(archive, query, keys)
-  covered$key <- rep(query$symbols, length.out = length(keys))[match(covered$key, keys)]
+  covered$key <- rep(query$symbols, length.out = length(keys))[
+    match(covered$key, keys)
+  ]
   complete_until(covered, query$symbols, query$from)
 }
 
@@ -123,7 +164,9 @@ query_complete.vetusta_query_rows <- function(query, archive) {
 }
 
 #' @export
-query_complete.vetusta_query_observations <- function(query, archive) asked_since(query, archive)
+query_complete.vetusta_query_observations <- function(query, archive) {
+  asked_since(query, archive)
+}
 
 complete_until <- function(covered, keys, from) {
   from <- as.numeric(from)
@@ -133,7 +176,9 @@ complete_until <- function(covered, keys, from) {
 }
 
 asked_since <- function(query, archive) {
-  asked <- store_notes(archive, "asked", query$source$source, query$dataset$name)
+  asked <- store_notes(
+    archive, "asked", query$source$source, query$dataset$name
+  )
   starts <- query_starts(query, archive)
   at <- asked$at[match(starts, asked$key)]
   at[starts %in% open_of(archive, query)$start] <- NA
@@ -142,5 +187,8 @@ asked_since <- function(query, archive) {
 
 query_starts <- function(query, archive) {
   requests <- query_requests(query, archive)
-  vapply(seq_len(nrow(requests)), function(i) query_chain(query, requests[i, ])$start, "")
+  vapply(
+    seq_len(nrow(requests)),
+    function(i) query_chain(query, requests[i, ])$start, ""
+  )
 }

@@ -11,7 +11,9 @@ query_requests <- function(query, archive) UseMethod("query_requests")
 
 # The start of a request's chain of pages; `noted` returns notes of an earlier
 # run, by kind and key.
-query_chain <- function(query, planned, noted = function(kind, key) NULL) UseMethod("query_chain")
+query_chain <- function(query, planned, noted = function(kind, key) NULL) {
+  UseMethod("query_chain")
+}
 
 # The claim of a request: list(name, shows), where `shows` says that coverage
 # tells what is left.
@@ -24,11 +26,17 @@ query_rest <- function(query, chain, covered) UseMethod("query_rest")
 query_cover_keys <- function(query, chain) UseMethod("query_cover_keys")
 
 # An answer as a page, and an empty page.
-query_page <- function(query, chain, response, where, calendar, largest) UseMethod("query_page")
-query_empty_page <- function(query, chain, calendar) UseMethod("query_empty_page")
+query_page <- function(query, chain, response, where, calendar, largest) {
+  UseMethod("query_page")
+}
+query_empty_page <- function(query, chain, calendar) {
+  UseMethod("query_empty_page")
+}
 
 # Decoded rows, tidied and checked: list(rows, rejected).
-query_tidy <- function(query, calendar, symbols, decoded) UseMethod("query_tidy")
+query_tidy <- function(query, calendar, symbols, decoded) {
+  UseMethod("query_tidy")
+}
 
 # The meaning of a refusal for this kind of query, or NULL for the general one;
 # see collect_verdict().
@@ -45,8 +53,10 @@ query_place <- function(query, chain) UseMethod("query_place")
 
 #' @export
 query_place.default <- function(query, chain) {
-  list(keys = chain$key, settles = chain$key, start = chain$start, from = chain$from,
-    to = chain$to)
+  list(
+    keys = chain$key, settles = chain$key, start = chain$start,
+    from = chain$from, to = chain$to
+  )
 }
 
 # The rows of a page as they are returned.
@@ -70,8 +80,10 @@ query_plan_text <- function(query, plan) UseMethod("query_plan_text")
 query_noun <- function(query) UseMethod("query_noun")
 
 new_query <- function(kind, ...) {
-  structure(list(...),
-  class = c(paste0("vetusta_query_", kind), "vetusta_query"))
+  structure(
+    list(...),
+    class = c(paste0("vetusta_query_", kind), "vetusta_query")
+  )
 }
 
 # Common to most kinds of query.
@@ -107,19 +119,36 @@ query_noun.default <- function(query) "rows"
 # after a stop between pages.
 ordinary_chain <- function(query, planned, known, windowed, noted) {
   dataset <- query$dataset
-  request <- wire_request(query$source, dataset, dataset_values(dataset, known, query$source$zone))
+  request <- wire_request(
+    query$source, dataset, dataset_values(dataset, known, query$source$zone)
+  )
   from <- as.numeric(planned$from)
   chain <- list(
-    planned = planned, known = known, symbols = planned$symbols[[1]], label = planned$label,
+    planned = planned,
+    known = known,
+    symbols = planned$symbols[[1]],
+    label = planned$label,
     key = planned_key(planned),
-    from = if (!is.na(from)) from, to = as.numeric(planned$to), request = request,
+    from = if (!is.na(from)) from,
+    to = as.numeric(planned$to),
+    request = request,
     start = request_key(request),
-    windowed = windowed, asked = now_seconds(), attempt = 1, page = 1, before = 0, not_before = 0,
+    windowed = windowed,
+    asked = now_seconds(),
+    attempt = 1,
+    page = 1,
+    before = 0,
+    not_before = 0,
     seen = character(),
-    resumed = FALSE, direction = NA_character_, ends = NULL, renewed = FALSE,
+    resumed = FALSE,
+    direction = NA_character_,
+    ends = NULL,
+    renewed = FALSE,
     proof = proof_make()
   )
-  place <- if (!windowed && !is.null(dataset$next_page)) noted("reached", chain$start)
+  place <- if (!windowed && !is.null(dataset$next_page)) {
+    noted("reached", chain$start)
+  }
   if (is.null(place)) {
     return(chain)
   }
@@ -130,8 +159,12 @@ ordinary_chain <- function(query, planned, known, windowed, noted) {
   chain$before <- place$before
   chain$announced <- place$announced
   chain$rejected <- place$rejected
-  chain$proof[c("came", "total", "pages", "against")] <- list(place$came %||% 0, place$total,
-    place$pages, Filter(nzchar, place$against %||% ""))
+  chain$proof[
+    c("came", "total", "pages", "against")
+  ] <- list(
+    place$came %||% 0, place$total, place$pages,
+    Filter(nzchar, place$against %||% "")
+  )
   chain
 }
 
@@ -147,22 +180,41 @@ planned_key <- function(planned) key_text(planned$keys[[1]])
 
 #' @export
 print.vetusta_query <- function(x, ...) {
-  cat("query: ", query_noun(x), if (!is.null(x$interval)) paste0(" of ", format(x$interval)),
-    " from ", x$source$source, "\n",
-    sep = "")
+  cat(
+    "query: ", query_noun(x),
+    if (!is.null(x$interval)) paste0(" of ", format(x$interval)), " from ",
+    x$source$source, "\n",
+    sep = ""
+  )
   keys <- x$keys %||% x$selection
   for (name in names(keys)) {
-    cat("  ", name, "  ",
-      if (length(keys[[name]])) paste(utils::head(keys[[name]], 8), collapse = ", ")
-      else "all", "\n",
-      sep = "")
+    cat(
+      "  ", name, "  ",
+      if (length(keys[[name]])) {
+        paste(utils::head(keys[[name]], 8), collapse = ", ")
+      } else {
+        "all"
+      },
+      "\n",
+      sep = ""
+    )
   }
   if (length(x$symbols) && is.null(x$keys)) {
-    more <- if (length(x$symbols) > 8) paste(" and", length(x$symbols) - 8, "more")
-    cat("  symbols  ", paste(utils::head(x$symbols, 8), collapse = ", "), more, "\n", sep = "")
+    more <- if (length(x$symbols) > 8) {
+      paste(" and", length(x$symbols) - 8, "more")
+    }
+    cat(
+      "  symbols  ", paste(utils::head(x$symbols, 8), collapse = ", "), more,
+      "\n",
+      sep = ""
+    )
   }
   if (!is.null(x$from)) {
-    cat("  window   ", format_instant(x$from), " to ", format_instant(x$to), "\n", sep = "")
+    cat(
+      "  window   ", format_instant(x$from), " to ", format_instant(x$to),
+      "\n",
+      sep = ""
+    )
   }
   if (!is.null(x$session)) cat("  session  ", x$session, "\n", sep = "")
   for (note in x$notes) cat("  note     ", note, "\n", sep = "")

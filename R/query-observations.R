@@ -31,24 +31,32 @@
 #' @examples
 #' \dontrun{
 #' basin <- source_card("basin")
-#' query <- query_observations(basin, "LOCK_TRAFFIC", STATE = c("ORV", "Teskland"), CARGO =
-#' "grain*",
-#' from = "2015")
+#' query <- query_observations(basin, "LOCK_TRAFFIC",
+#'   STATE = c("ORV", "Teskland"), CARGO =
+#'     "grain*",
+#'   from = "2015"
+#' )
 #' plan_requests(query)
 #' }
-query_observations <- function(source, dataset, ..., from = NULL, to = NULL, updated_after = NULL,
-  first_n = NULL, last_n = NULL, history = FALSE, detail = "full",
-  flat = FALSE, version = "latest", language = "en", archive = NULL, keys = list()) {
+query_observations <- function(source, dataset, ..., from = NULL, to = NULL,
+                               updated_after = NULL, first_n = NULL,
+                               last_n = NULL, history = FALSE, detail = "full",
+                               flat = FALSE, version = "latest",
+                               language = "en", archive = NULL, keys = list()) {
   about <- datasets_describe(source, dataset, version, language, archive)
   if (!is.list(keys)) {
-    vetusta_stop("argument", "`keys` is a list of dimensions and their codes.",
-      todo = "write it as keys = list(STATE = \"ORV\")")
+    vetusta_stop(
+      "argument", "`keys` is a list of dimensions and their codes.",
+      todo = "write it as keys = list(STATE = \"ORV\")"
+    )
   }
   asked <- c(list(...), keys)
-  if (length(asked) &&
-    (is.null(names(asked)) || any(!nzchar(names(asked))))) vetusta_stop("argument",
-    "Codes need the name of their dimension.",
-    todo = "write them as STATE = \"ORV\"")
+  if (length(asked) && (is.null(names(asked)) || any(!nzchar(names(asked))))) {
+    vetusta_stop(
+      "argument", "Codes need the name of their dimension.",
+      todo = "write them as STATE = \"ORV\""
+    )
+  }
   dimensions <- about$dimensions$id[about$dimensions$role != "time"]
   selection <- stats::setNames(vector("list", length(dimensions)), dimensions)
   notes <- character()
@@ -56,12 +64,23 @@ query_observations <- function(source, dataset, ..., from = NULL, to = NULL, upd
   for (id in unique(ids)) {
     # a dimension may be given several times
     codes <- match_codes(unlist(asked[ids == id], use.names = FALSE), id, about)
-    notes <- c(notes, shared_labels(unlist(asked[ids == id], use.names = FALSE), id, about))
-    without <- if (!is.null(about$available[[id]])) setdiff(codes, about$available[[id]])
-    if (length(without)) notes <- c(notes,
-      paste0(id, " ", paste(utils::head(without, 5), collapse = ", "),
-        if (length(without) > 5) " and more",
-      ": the code exists, and no data are available for it"))
+    notes <- c(
+      notes,
+      shared_labels(unlist(asked[ids == id], use.names = FALSE), id, about)
+    )
+    without <- if (!is.null(about$available[[id]])) {
+      setdiff(codes, about$available[[id]])
+    }
+    if (length(without)) {
+      notes <- c(
+        notes,
+        paste0(
+          id, " ", paste(utils::head(without, 5), collapse = ", "),
+          if (length(without) > 5) " and more",
+          ": the code exists, and no data are available for it"
+        )
+      )
+    }
     selection[id] <- list(codes)
   }
   window <- observation_window(from, to)
@@ -69,47 +88,77 @@ query_observations <- function(source, dataset, ..., from = NULL, to = NULL, upd
   dataset$title <- about$title
   dataset$keep <- source$sdmx$keep_values
   parameters <- list(
-    updatedAfter = if (!is.null(updated_after)) format_instant(time_instant(updated_after)),
+    updatedAfter = if (!is.null(updated_after)) {
+      format_instant(time_instant(updated_after))
+    },
     firstNObservations = if (!is.null(first_n)) check_count(first_n, "first_n"),
     lastNObservations = if (!is.null(last_n)) check_count(last_n, "last_n"),
     includeHistory = if (isTRUE(history)) "true",
-    detail = if (check_choice(detail, "detail", c("full", "dataonly")) != "full" &&
-    !sdmx_is_3(source)) detail,
+    detail = if (check_choice(detail, "detail", c("full", "dataonly")) !=
+      "full" &&
+      !sdmx_is_3(source)) {
+      detail
+    },
     # SDMX 3.0 has attributes and measures in place of 2.1's detail
     attributes = if (detail == "dataonly" && sdmx_is_3(source)) "none",
     measures = if (detail == "dataonly" && sdmx_is_3(source)) "all",
     dimensionAtObservation = if (isTRUE(flat)) "AllDimensions"
   )
-  new_query("observations", source = source, dataset = dataset, about = about,
-    selection = selection,
-    window = window,
-    parameters = parameters, symbols = character(), notes = notes)
+  new_query(
+    "observations",
+    source = source, dataset = dataset, about = about,
+    selection = selection, window = window, parameters = parameters,
+    symbols = character(), notes = notes
+  )
 }
 
 match_dimension <- function(name, about) {
   ids <- about$dimensions$id[about$dimensions$role != "time"]
   matches <- ids[tolower(ids) == tolower(name)]
   if (!length(matches)) {
-    matches <- ids[tolower(about$dimensions$title[about$dimensions$role != "time"]) == tolower(name)]
+    matches <- ids[
+      tolower(about$dimensions$title[about$dimensions$role != "time"]) ==
+        tolower(name)
+    ]
   }
-  if (length(matches) != 1) vetusta_stop("argument",
-    paste0("The dataset ", about$id, " has no dimension \"", name, "\"."),
-    todo = paste0(suggest_word(name, ids),
-    if (!is.null(nearest_word(name, ids))) paste0(" It has ", paste(ids, collapse = ", "), ".")))
+  if (length(matches) != 1) {
+    vetusta_stop(
+      "argument",
+      paste0("The dataset ", about$id, " has no dimension \"", name, "\"."),
+      todo = paste0(
+        suggest_word(name, ids),
+        if (!is.null(nearest_word(name, ids))) {
+          paste0(" It has ", paste(ids, collapse = ", "), ".")
+        }
+      )
+    )
+  }
   matches
 }
 
 match_codes <- function(values, id, about) {
   list <- about$codes[[id]]
-  values <- if (is.numeric(values)) plain_numbers(values) else as.character(values)
+  values <- if (is.numeric(values)) {
+    plain_numbers(values)
+  } else {
+    as.character(values)
+  }
   if (is.null(list)) {
     return(values)
   }
   known <- function(text) {
-    length(tryCatch(match_code(text, id, list),
-    vetusta_error_argument = function(e) NULL)) > 0 || text %in% c("*", "all")
+    length(
+      tryCatch(
+        match_code(text, id, list),
+        vetusta_error_argument = function(e) NULL
+      )
+    ) >
+      0 ||
+      text %in% c("*", "all")
   }
-  unique(unlist(lapply(split_codes(values, known), match_code, id = id, list = list)))
+  unique(
+    unlist(lapply(split_codes(values, known), match_code, id = id, list = list))
+  )
 }
 
 # A label of several codes means all of them, with a note.
@@ -119,26 +168,47 @@ shared_labels <- function(values, id, about) {
   if (is.null(list)) {
     return(NULL)
   }
-  unlist(lapply(values[!grepl("[*?]", values) & !values %in% list$id], function(value) {
-    codes <- exact_code(value, list)
-    if (length(codes) > 1) paste0(id, " \"", value, "\" is the label of ", length(codes),
-      " codes, and all are taken: ", few_words(codes, 5))
-  }))
+  unlist(
+    lapply(
+      values[!grepl("[*?]", values) & !values %in% list$id],
+      function(value) {
+        codes <- exact_code(value, list)
+        if (length(codes) > 1) {
+          paste0(
+            id, " \"", value, "\" is the label of ", length(codes),
+            " codes, and all are taken: ", few_words(codes, 5)
+          )
+        }
+      }
+    )
+  )
 }
 
 match_code <- function(value, id, list) {
   if (value %in% c("*", "all")) {
     return(NULL)
   }
-  codes <- if (grepl("/[*]{1,2}$", value)) code_children(value, id, list)
-  else if (grepl("[*?]", value)) list$id[code_matches(glob_pattern(value), list)]
-  else exact_code(value, list)
+  codes <- if (grepl("/[*]{1,2}$", value)) {
+    code_children(value, id, list)
+  } else if (grepl("[*?]", value)) {
+    list$id[code_matches(glob_pattern(value), list)]
+  } else {
+    exact_code(value, list)
+  }
   if (!length(codes)) {
     labels <- unlist(list$labels, use.names = FALSE)
     known <- c(list$id, labels[!is.na(labels)])
-    vetusta_stop("argument", paste0("The dimension ", id, " has no code \"", value, "\"."),
-      todo = if (grepl("[*?]", value)) paste0("its codes are ",
-      paste(utils::head(list$id, 20), collapse = ", ")) else near_codes(value, list, known))
+    vetusta_stop(
+      "argument",
+      paste0("The dimension ", id, " has no code \"", value, "\"."),
+      todo = if (grepl("[*?]", value)) {
+        paste0(
+          "its codes are ", paste(utils::head(list$id, 20), collapse = ", ")
+        )
+      } else {
+        near_codes(value, list, known)
+      }
+    )
   }
   codes
 }
@@ -148,7 +218,9 @@ exact_code <- function(value, list) {
     return(value)
   }
   hit <- tolower(list$id) == tolower(value)
-  for (labels in list$labels) hit <- hit | (!is.na(labels) & tolower(labels) == tolower(value))
+  for (labels in list$labels) {
+    hit <- hit | (!is.na(labels) & tolower(labels) == tolower(value))
+  }
   list$id[hit]
 }
 
@@ -156,10 +228,20 @@ exact_code <- function(value, list) {
 # themselves.
 glob_pattern <- function(value) {
   signs <- strsplit(tolower(value), "")[[1]]
-  paste0("^",
-    paste(ifelse(signs == "*", ".*",
-      ifelse(signs == "?", ".", ifelse(grepl("[[:alnum:] _]", signs), signs, paste0("\\", signs)))),
-      collapse = ""), "$")
+  paste0(
+    "^",
+    paste(
+      ifelse(
+        signs == "*", ".*",
+        ifelse(
+          signs == "?", ".",
+          ifelse(grepl("[[:alnum:] _]", signs), signs, paste0("\\", signs))
+        )
+      ),
+      collapse = ""
+    ),
+    "$"
+  )
 }
 
 code_matches <- function(pattern, list) {
@@ -190,28 +272,48 @@ code_children <- function(value, id, list) {
 # The three nearest codes, by code or label.
 near_codes <- function(value, list, known) {
   distance <- utils::adist(tolower(value), tolower(known), partial = FALSE)[1, ]
-  near <- unique(known[order(distance)][sort(distance) <= max(3, nchar(value) / 2)])
-  if (length(near)) paste0("did you mean ",
-    paste0("\"", utils::head(near, 3), "\"", collapse = " or "), "?") else paste0("its codes are ",
-    paste(utils::head(list$id, 20), collapse = ", "), if (length(list$id) > 20) " and more")
+  near <- unique(
+    known[order(distance)][sort(distance) <= max(3, nchar(value) / 2)]
+  )
+  if (length(near)) {
+    paste0(
+      "did you mean ",
+      paste0("\"", utils::head(near, 3), "\"", collapse = " or "), "?"
+    )
+  } else {
+    paste0(
+      "its codes are ", paste(utils::head(list$id, 20), collapse = ", "),
+      if (length(list$id) > 20) " and more"
+    )
+  }
 }
 
 # Periods as they were written; days for other dates.
 observation_window <- function(from, to) {
   read <- function(x, name) {
-    if (is.null(x)) return(NULL)
+    if (is.null(x)) {
+      return(NULL)
+    }
     if (inherits(x, "Date")) x <- format(x)
     period <- time_periods(as.character(x))
     if (is.na(period$first)) {
-      vetusta_stop("argument",
-        paste0("`", name, "` cannot be \"", x, "\": that is no period and no day."),
-        todo = "write it as 2015, 2015-Q1, 2015-03 or 2015-03-12")
+      vetusta_stop(
+        "argument",
+        paste0(
+          "`", name, "` cannot be \"", x, "\": that is no period and no day."
+        ),
+        todo = "write it as 2015, 2015-Q1, 2015-03 or 2015-03-12"
+      )
     }
     list(text = as.character(x), first = period$first, last = period$last)
   }
   window <- list(from = read(from, "from"), to = read(to, "to"))
-  if (!is.null(from) && !is.null(to) && window$from$first > window$to$last) vetusta_stop("argument",
-    paste0("The query begins (", from, ") after its end (", to,
-    ")."), todo = "swap `from` and `to`")
+  if (!is.null(from) && !is.null(to) && window$from$first > window$to$last) {
+    vetusta_stop(
+      "argument",
+      paste0("The query begins (", from, ") after its end (", to, ")."),
+      todo = "swap `from` and `to`"
+    )
+  }
   window
 }

@@ -28,11 +28,13 @@
 #'   not allow.
 #' @export
 #' @examples
-#' rows <- data.frame(symbol = c("KELD", "TAMX", "WQRT"), last = c(42, 18, 0.4),
-#'   before = c(41, 18.6, 0.2), volume = c(12000, 8000, 4))
+#' rows <- data.frame(
+#'   symbol = c("KELD", "TAMX", "WQRT"), last = c(42, 18, 0.4),
+#'   before = c(41, 18.6, 0.2), volume = c(12000, 8000, 4)
+#' )
 #' rank_moves(rows, "up")
-rank_moves <- function(rows, by = "up", limit = 12, min_volume = 1000, min_price = 1,
-  where = NULL) {
+rank_moves <- function(rows, by = "up", limit = 12, min_volume = 1000,
+                       min_price = 1, where = NULL) {
   check_rows(rows)
   check_choice(by, "by", names(rank_scores))
   limit <- check_count(limit, "limit")
@@ -41,9 +43,12 @@ rank_moves <- function(rows, by = "up", limit = 12, min_volume = 1000, min_price
   rule <- rank_scores[[by]]
   for (name in c("symbol", "last", rule$needs)) {
     if (is.null(rows[[name]])) {
-      vetusta_stop("argument", paste0("A ranking by \"", by, "\" needs the column `", name, "`."),
+      vetusta_stop(
+        "argument",
+        paste0("A ranking by \"", by, "\" needs the column `", name, "`."),
         where = paste("the rows have:", paste(names(rows), collapse = ", ")),
-        todo = "choose another ranking, or give such a column")
+        todo = "choose another ranking, or give such a column"
+      )
     }
   }
   chosen <- rows_filter(rows, where)
@@ -65,13 +70,22 @@ rank_moves <- function(rows, by = "up", limit = 12, min_volume = 1000, min_price
   known <- is.finite(score) & rule$counts(score)
   chosen <- drop(chosen, known, "unknown")
   key <- rule$sign * chosen$score
-  chosen <- chosen[order(-key, as.character(chosen$symbol), method = "radix"), , drop = FALSE]
+  chosen <- chosen[
+    order(-key, as.character(chosen$symbol), method = "radix"), ,
+    drop = FALSE
+  ]
   rank <- match(chosen$score, chosen$score)
   tied <- chosen$score %in% chosen$score[duplicated(chosen$score)]
   kept <- seq_len(min(limit, nrow(chosen)))
-  out <- setdiff(which(chosen$score %in% utils::tail(chosen$score[kept], 1)), kept)
-  result <- as_rows(c(list(rank = rank[kept]), as.list(chosen[kept, , drop = FALSE]),
-    list(tied = tied[kept])))
+  out <- setdiff(
+    which(chosen$score %in% utils::tail(chosen$score[kept], 1)), kept
+  )
+  result <- as_rows(
+    c(
+      list(rank = rank[kept]), as.list(chosen[kept, , drop = FALSE]),
+      list(tied = tied[kept])
+    )
+  )
   attr(result, "left_out") <- left
   attr(result, "tied_out") <- as.character(chosen$symbol[out])
   result
@@ -80,17 +94,42 @@ rank_moves <- function(rows, by = "up", limit = 12, min_volume = 1000, min_price
 # The rankings: needed columns, direction, and the rows that count.
 rank_any <- function(score) rep(TRUE, length(score))
 rank_scores <- list(
-  up = list(needs = "before", sign = 1, counts = rank_any,
-    score = function(x) 100 * (x$last / x$before - 1)),
-  down = list(needs = "before", sign = -1, counts = rank_any,
-    score = function(x) 100 * (x$last / x$before - 1)),
-  traded = list(needs = "volume", sign = 1, counts = rank_any, score = function(x) x$volume),
-  range = list(needs = c("high", "low", "before"), sign = 1, counts = rank_any,
-    score = function(x) 100 * (x$high - x$low) / x$before),
-  high = list(needs = c("high", "highest"), sign = 1, counts = function(score) score > 0,
-    score = function(x) 100 * (x$high / x$highest - 1)),
-  low = list(needs = c("low", "lowest"), sign = -1, counts = function(score) score < 0,
-    score = function(x) 100 * (x$low / x$lowest - 1))
+  up = list(
+    needs = "before",
+    sign = 1,
+    counts = rank_any,
+    score = function(x) 100 * (x$last / x$before - 1)
+  ),
+  down = list(
+    needs = "before",
+    sign = -1,
+    counts = rank_any,
+    score = function(x) 100 * (x$last / x$before - 1)
+  ),
+  traded = list(
+    needs = "volume",
+    sign = 1,
+    counts = rank_any,
+    score = function(x) x$volume
+  ),
+  range = list(
+    needs = c("high", "low", "before"),
+    sign = 1,
+    counts = rank_any,
+    score = function(x) 100 * (x$high - x$low) / x$before
+  ),
+  high = list(
+    needs = c("high", "highest"),
+    sign = 1,
+    counts = function(score) score > 0,
+    score = function(x) 100 * (x$high / x$highest - 1)
+  ),
+  low = list(
+    needs = c("low", "lowest"),
+    sign = -1,
+    counts = function(score) score < 0,
+    score = function(x) 100 * (x$low / x$lowest - 1)
+  )
 )
 
 #' @rdname rank_moves
@@ -111,31 +150,56 @@ rank_days <- function(bars, on = NULL, window = "1 year", zone = NULL) {
   zone <- frame_facts(bars, zone = zone)$zone
   window <- time_interval(window, "window")
   if (!nrow(bars)) {
-    vetusta_stop("argument", "There are no bars to be ranked.", todo = "collect days first")
+    vetusta_stop(
+      "argument", "There are no bars to be ranked.",
+      todo = "collect days first"
+    )
   }
   time <- as.numeric(bars$time)
   newest <- local_day(utc(max(time)), zone)
-  day <- if (is.null(on)) newest else local_day(time_instant(on, zone, name = "on"), zone)
+  day <- if (is.null(on)) {
+    newest
+  } else {
+    local_day(time_instant(on, zone, name = "on"), zone)
+  }
   from <- as.numeric(time_local(day, 0, zone))
   to <- as.numeric(time_local(day + 1, 0, zone))
   last <- which(time >= from & time < to)
   if (!length(last)) {
-    vetusta_stop("argument", paste0("No bar is of ", day, "."),
-      todo = paste0("choose a trading day; the newest is ", newest))
+    vetusta_stop(
+      "argument",
+      paste0("No bar is of ", day, "."),
+      todo = paste0("choose a trading day; the newest is ", newest)
+    )
   }
   last <- last[!duplicated(bars$symbol[last], fromLast = TRUE)]
   symbols <- bars$symbol[last]
   start <- as.numeric(shift_instant(utc(from), window, -1, zone))
   here <- time >= start & time < from
-  parts <- list_frame(list(symbol = bars$symbol[here], close = bars$close[here],
-    high = ifelse(is.na(bars$high[here]), bars$close[here], bars$high[here]),
-    low = ifelse(is.na(bars$low[here]), bars$close[here], bars$low[here])))
+  parts <- list_frame(
+    list(
+      symbol = bars$symbol[here],
+      close = bars$close[here],
+      high = ifelse(is.na(bars$high[here]), bars$close[here], bars$high[here]),
+      low = ifelse(is.na(bars$low[here]), bars$close[here], bars$low[here])
+    )
+  )
   earlier <- rank_before(parts, symbols)
   bar <- bars[last, ]
-  result <- as_rows(list(symbol = symbols, time = bar$time, open = bar$open,
-    high = ifelse(is.na(bar$high), bar$close, bar$high),
-    low = ifelse(is.na(bar$low), bar$close, bar$low), last = bar$close, volume = bar$volume,
-    before = earlier$before, highest = earlier$highest, lowest = earlier$lowest))
+  result <- as_rows(
+    list(
+      symbol = symbols,
+      time = bar$time,
+      open = bar$open,
+      high = ifelse(is.na(bar$high), bar$close, bar$high),
+      low = ifelse(is.na(bar$low), bar$close, bar$low),
+      last = bar$close,
+      volume = bar$volume,
+      before = earlier$before,
+      highest = earlier$highest,
+      lowest = earlier$lowest
+    )
+  )
   attr(result, "without") <- setdiff(unique(bars$symbol), symbols)
   result
 }
@@ -155,6 +219,9 @@ rank_before <- function(parts, last_symbols) {
     x[order][!duplicated(group[order], fromLast = TRUE)]
   }
   at <- match(last_symbols, symbols)
-  list(before = parts$close[ends][at], highest = peak(parts$high, 1)[at],
-    lowest = peak(parts$low, -1)[at])
+  list(
+    before = parts$close[ends][at],
+    highest = peak(parts$high, 1)[at],
+    lowest = peak(parts$low, -1)[at]
+  )
 }

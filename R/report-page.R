@@ -28,41 +28,66 @@
 #' @export
 #' @examples
 #' archive <- archive_open(tempfile(fileext = ".sqlite"))
-#' figures <- data.frame(time = as.POSIXct("2026-03-02", tz = "UTC") + 86400 * 0:9, close = 41:50)
+#' figures <- data.frame(
+#'   time = as.POSIXct("2026-03-02", tz = "UTC") + 86400 * 0:9,
+#'   close = 41:50
+#' )
 #' csv <- tempfile(fileext = ".csv")
 #' export_csv(figures, csv)
 #' archive_import(archive, csv, symbol = "KELD", interval = "1 day")
 #' report <- report_make(archive)
 #' report_save(report, tempfile(fileext = ".html"))
-report_make <- function(archive, ids = NULL, title = "Contents of the archive", from = NULL,
-  to = NULL, zone = "UTC", calendars = list(), sources = NULL, status = NULL, names = NULL) {
+report_make <- function(archive, ids = NULL, title = "Contents of the archive",
+                        from = NULL, to = NULL, zone = "UTC",
+                        calendars = list(), sources = NULL, status = NULL,
+                        names = NULL) {
   check_archive(archive)
   if (!is.null(ids)) check_text(ids, "ids", several = TRUE)
   check_text(title, "title")
   check_zone(zone)
   check_names(names)
   if (!is.list(calendars)) {
-    vetusta_stop("argument", "`calendars` is a list of calendars by source.",
-      todo = "write it as list(quay = source_calendar(\"quay\"))")
+    vetusta_stop(
+      "argument", "`calendars` is a list of calendars by source.",
+      todo = "write it as list(quay = source_calendar(\"quay\"))"
+    )
   }
   series <- archive_series(archive)
   if (!is.null(ids)) {
     series <- series[series$id %in% archive_find(archive, ids)$id, ]
   }
-  wanted <- list(from = from, to = to, zone = zone, calendars = calendars, names = names)
+  wanted <- list(
+    from = from, to = to, zone = zone, calendars = calendars, names = names
+  )
   drawn <- report_series(archive, series, wanted)
   tables <- list(
-    "Tracked queries" = report_status(status), "Quotas" = attr(status, "quotas"),
+    "Tracked queries" = report_status(status),
+    "Quotas" = attr(status, "quotas"),
     "Series" = report_coverage_table(series, drawn$coverage, zone),
     "What is missing, and why" = drawn$gaps,
-    "What was revised" = report_revised(archive, series), "Documents" = report_documents(archive),
-    "What failed" = report_failed(archive), "Rejected rows" = report_rejected(archive),
-    "Sources" = sources)
-  figures <- c(if (nrow(series)) list("Coverage by dataset" = figure_coverage(series, zone = zone)),
-    drawn$figures)
-  structure(list(title = title, made = utc(floor(as.numeric(Sys.time()))), zone = zone,
-    summary = report_summary(archive, series, drawn), tables = Filter(NROW, tables),
-    figures = figures), class = "vetusta_report")
+    "What was revised" = report_revised(archive, series),
+    "Documents" = report_documents(archive),
+    "What failed" = report_failed(archive),
+    "Rejected rows" = report_rejected(archive),
+    "Sources" = sources
+  )
+  figures <- c(
+    if (nrow(series)) {
+      list("Coverage by dataset" = figure_coverage(series, zone = zone))
+    },
+    drawn$figures
+  )
+  structure(
+    list(
+      title = title,
+      made = utc(floor(as.numeric(Sys.time()))),
+      zone = zone,
+      summary = report_summary(archive, series, drawn),
+      tables = Filter(NROW, tables),
+      figures = figures
+    ),
+    class = "vetusta_report"
+  )
 }
 
 #' Write a report
@@ -85,24 +110,36 @@ report_make <- function(archive, ids = NULL, title = "Contents of the archive", 
 #' }
 report_save <- function(report, file, template = NULL) {
   if (missing(report) || !inherits(report, "vetusta_report")) {
-    vetusta_stop("report", "What is written is a report.",
-      todo = "make a report with report_make()")
+    vetusta_stop(
+      "report", "What is written is a report.",
+      todo = "make a report with report_make()"
+    )
   }
   check_text(file, "file", "report")
-  lines <- list(html = report_html, htm = report_html, txt = format, md = format)[[
-    tolower(tools::file_ext(file))]]
+  lines <- list(
+    html = report_html, htm = report_html, txt = format, md = format
+  )[[
+    tolower(tools::file_ext(file))
+  ]]
   if (is.null(lines)) {
-    vetusta_stop("report", "The report's file must end in .html, .txt or .md.", where = file,
-      todo = "give another name")
+    vetusta_stop(
+      "report", "The report's file must end in .html, .txt or .md.",
+      where = file, todo = "give another name"
+    )
   }
   if (!dir.exists(dirname(file))) {
-    vetusta_stop("report", "The folder for the report is not there.", where = dirname(file),
-      todo = "make it, or give another path")
+    vetusta_stop(
+      "report", "The folder for the report is not there.",
+      where = dirname(file), todo = "make it, or give another path"
+    )
   }
   if (!is.null(template)) {
     if (!identical(lines, report_html)) {
-      vetusta_stop("report", "A template makes an .html file.", where = file,
-        todo = "give a name that ends in .html, or no template")
+      vetusta_stop(
+        "report", "A template makes an .html file.",
+        where = file,
+        todo = "give a name that ends in .html, or no template"
+      )
     }
     lines <- function(report) report_templated(report, template)
   }
@@ -113,53 +150,94 @@ report_save <- function(report, file, template = NULL) {
 report_html <- function(report) {
   heads <- c(names(report$figures), names(report$tables))
   id <- function(text) gsub("[^a-z0-9]+", "-", tolower(text))
-  link <- paste0("<li><a href=\"#", id(heads), "\">", html_text(heads), "</a></li>")
+  link <- paste0(
+    "<li><a href=\"#", id(heads), "\">", html_text(heads), "</a></li>"
+  )
   figures <- unlist(lapply(seq_along(report$figures), function(i) {
     name <- names(report$figures)[i]
-    c(paste0("<section><h2 id=\"", id(name), "\">", html_text(name), "</h2>"),
-      report_figure(report$figures[[i]], paste0("figure-", i), report$zone), "</section>")
+    c(
+      paste0("<section><h2 id=\"", id(name), "\">", html_text(name), "</h2>"),
+      report_figure(report$figures[[i]], paste0("figure-", i), report$zone),
+      "</section>"
+    )
   }))
   tables <- unlist(lapply(names(report$tables), function(name) {
-    c(paste0("<section><h2 id=\"", id(name), "\">", html_text(name), "</h2>"),
-      report_table(report$tables[[name]], name, report$zone), "</section>")
+    c(
+      paste0("<section><h2 id=\"", id(name), "\">", html_text(name), "</h2>"),
+      report_table(report$tables[[name]], name, report$zone), "</section>"
+    )
   }))
-  c("<!doctype html>", "<html lang=\"en\"><head><meta charset=\"utf-8\">",
+  c(
+    "<!doctype html>", "<html lang=\"en\"><head><meta charset=\"utf-8\">",
     "<meta name=\"viewport\" content=\"width=device-width, initial-scale=1\">",
     paste0("<title>", html_text(report$title), "</title>"),
-    "<link rel=\"icon\" href=\"data:,\">", "<style>", report_asset("report.css"), "</style></head>",
+    "<link rel=\"icon\" href=\"data:,\">", "<style>",
+    report_asset("report.css"), "</style></head>",
     "<body><a class=\"skip\" href=\"#main\">To the report</a>", "<header>",
     paste0("<h1>", html_text(report$title), "</h1>"),
     paste0("<p>", html_text(report$summary), "</p>"),
-    paste0("<p class=\"soft\">Made ", format_instant(report$made), "; times in ",
-      html_text(report$zone), ".</p>"), "<nav aria-label=\"Contents\"><ul>", link, "</ul></nav>",
-    "</header>", "<main id=\"main\">", figures, tables, "</main>", "<script>",
-    report_asset("tables.js"), "</script>", "<script>", report_asset("report.js"),
-    "</script></body></html>")
+    paste0(
+      "<p class=\"soft\">Made ", format_instant(report$made), "; times in ",
+      html_text(report$zone), ".</p>"
+    ),
+    "<nav aria-label=\"Contents\"><ul>", link, "</ul></nav>", "</header>",
+    "<main id=\"main\">", figures, tables, "</main>", "<script>",
+    report_asset("tables.js"), "</script>", "<script>",
+    report_asset("report.js"), "</script></body></html>"
+  )
 }
 
 report_asset <- function(name) {
-  readLines(system.file("report", name, package = "vetusta"), warn = FALSE, encoding = "UTF-8")
+  readLines(
+    system.file("report", name, package = "vetusta"),
+    warn = FALSE,
+    encoding = "UTF-8"
+  )
 }
 
 # A table with search, sortable columns, and a CSV link.
 report_table <- function(rows, name, zone) {
   shown <- utils::head(as.data.frame(rows), 5000)
   shown <- shown[!vapply(shown, function(column) all(is.na(column)), TRUE)]
-  cells <- lapply(names(shown), function(column) report_cells(shown[[column]], column, zone))
+  cells <- lapply(
+    names(shown), function(column) report_cells(shown[[column]], column, zone)
+  )
   body <- paste0("<tr>", do.call(paste0, cells), "</tr>")
   numbers <- vapply(shown, is.numeric, TRUE)
-  heads <- paste0("<th scope=\"col\"", ifelse(numbers, " class=\"number\"", ""), "><button>",
-    html_text(gsub("_", " ", names(shown))), "</button></th>", collapse = "")
+  heads <- paste0(
+    "<th scope=\"col\"", ifelse(numbers, " class=\"number\"", ""), "><button>",
+    html_text(gsub("_", " ", names(shown))), "</button></th>",
+    collapse = ""
+  )
   few <- nrow(shown) < 8
-  c(paste0("<div class=\"table\" data-name=\"", gsub("[^a-z0-9]+", "-", tolower(name)), "\">"),
-    if (!few) paste0("<p class=\"tools\"><label>Search <input type=\"search\"></label> ",
-      paste0("<button class=\"csv\">Save as CSV</button> <span class=\"count\" ",
-        "aria-live=\"polite\"></span>"),
-      "</p>"),
-    paste0("<div class=\"scroll\" tabindex=\"0\" role=\"region\" aria-label=\"", html_text(name),
-      "\"><table><thead><tr>"), heads, "</tr></thead><tbody>", body, "</tbody></table></div>",
-    if (nrow(rows) > nrow(shown)) paste0("<p class=\"soft\">the first ",
-      thousands(nrow(shown)), " of ", thousands(nrow(rows)), " rows</p>"), "</div>")
+  c(
+    paste0(
+      "<div class=\"table\" data-name=\"",
+      gsub("[^a-z0-9]+", "-", tolower(name)), "\">"
+    ),
+    if (!few) {
+      paste0(
+        "<p class=\"tools\"><label>Search <input type=\"search\"></label> ",
+        paste0(
+          "<button class=\"csv\">Save as CSV</button> <span class=\"count\" ",
+          "aria-live=\"polite\"></span>"
+        ),
+        "</p>"
+      )
+    },
+    paste0(
+      "<div class=\"scroll\" tabindex=\"0\" role=\"region\" aria-label=\"",
+      html_text(name), "\"><table><thead><tr>"
+    ),
+    heads, "</tr></thead><tbody>", body, "</tbody></table></div>",
+    if (nrow(rows) > nrow(shown)) {
+      paste0(
+        "<p class=\"soft\">the first ", thousands(nrow(shown)), " of ",
+        thousands(nrow(rows)), " rows</p>"
+      )
+    },
+    "</div>"
+  )
 }
 
 # The shown text of a value, and its sort key.
@@ -168,18 +246,35 @@ report_cells <- function(column, name, zone) {
     ifelse(is.na(column), "", format_exact(as.numeric(column)))
   }
   number <- function(x) {
-    format(signif(x, 8), big.mark = ",", trim = TRUE, scientific = FALSE, drop0trailing = TRUE)
+    format(
+      signif(x, 8),
+      big.mark = ",", trim = TRUE, scientific = FALSE,
+      drop0trailing = TRUE
+    )
   }
-  text <- if (inherits(column, "POSIXct")) format(column, "%Y-%m-%d %H:%M", tz = zone)
-  else if (inherits(column, "Date")) format(column)
-  else if (name == "coverage") ifelse(is.na(column), "", sprintf("%.2f%%", 100 * column))
-  else if (is.numeric(column)) ifelse(is.na(column), "", number(column))
-  else as.character(column)
+  text <- if (inherits(column, "POSIXct")) {
+    format(column, "%Y-%m-%d %H:%M", tz = zone)
+  } else if (inherits(column, "Date")) {
+    format(column)
+  } else if (name == "coverage") {
+    ifelse(is.na(column), "", sprintf("%.2f%%", 100 * column))
+  } else if (is.numeric(column)) {
+    ifelse(is.na(column), "", number(column))
+  } else {
+    as.character(column)
+  }
   text[is.na(text)] <- ""
   shown <- html_text(text)
   linked <- is_link(text)
-  shown[linked] <- paste0("<a href=\"", html_text(text[linked]), "\" rel=\"noreferrer\">",
-    html_text(sub("^.*/([^/]+)/?$", "\\1", text[linked])), "</a>")
-  paste0("<td", if (is.numeric(column)) " class=\"number\"",
-    if (!is.null(sorted)) paste0(" data-sort=\"", sorted, "\""), ">", shown, "</td>")
+  shown[
+    linked
+  ] <- paste0(
+    "<a href=\"", html_text(text[linked]), "\" rel=\"noreferrer\">",
+    html_text(sub("^.*/([^/]+)/?$", "\\1", text[linked])), "</a>"
+  )
+  paste0(
+    "<td", if (is.numeric(column)) " class=\"number\"",
+    if (!is.null(sorted)) paste0(" data-sort=\"", sorted, "\""), ">", shown,
+    "</td>"
+  )
 }

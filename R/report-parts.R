@@ -5,12 +5,22 @@ report_summary <- function(archive, series, drawn) {
     return("The archive holds no series.")
   }
   missing <- sum(drawn$gaps$missing)
-  c(paste0(thousands(nrow(series)), " series with ", thousands(sum(series$rows)), " values, from ",
-    format(min(series$first, na.rm = TRUE), "%Y-%m-%d"), " to ",
-    format(max(series$last, na.rm = TRUE), "%Y-%m-%d"), "."),
-  if (missing > 0) paste0(thousands(missing), " expected values are missing."),
-  if (drawn$passed > 0) paste0(thousands(drawn$passed), " series of datasets that have more than ",
-    report_most, " are listed without figures."))
+  c(
+    paste0(
+      thousands(nrow(series)), " series with ", thousands(sum(series$rows)),
+      " values, from ", format(min(series$first, na.rm = TRUE), "%Y-%m-%d"),
+      " to ", format(max(series$last, na.rm = TRUE), "%Y-%m-%d"), "."
+    ),
+    if (missing > 0) {
+      paste0(thousands(missing), " expected values are missing.")
+    },
+    if (drawn$passed > 0) {
+      paste0(
+        thousands(drawn$passed), " series of datasets that have more than ",
+        report_most, " are listed without figures."
+      )
+    }
+  )
 }
 
 # Datasets with more series are summarised, not drawn series by series.
@@ -21,42 +31,76 @@ report_series <- function(archive, series, wanted) {
   place <- paste(series$source, series$dataset, series$frequency, sep = "/")
   groups <- split(seq_len(nrow(series)), match(place, unique(place)))
   wanted$many <- length(groups) > report_many
-  wanted$points <- min(report_limits[["figure"]], report_limits[["all"]] / max(1, length(groups)))
-  parts <- lapply(groups, function(rows) report_group(archive, series[rows, ], wanted))
-  names(parts) <- vapply(groups, function(rows) report_name(series[rows[1], ]), "")
+  wanted$points <- min(
+    report_limits[["figure"]], report_limits[["all"]] / max(1, length(groups))
+  )
+  parts <- lapply(
+    groups, function(rows) report_group(archive, series[rows, ], wanted)
+  )
+  names(
+    parts
+  ) <- vapply(groups, function(rows) report_name(series[rows[1], ]), "")
   figures <- unlist(unname(lapply(parts, `[[`, "figures")), recursive = FALSE)
   passed <- lengths(groups)[lengths(groups) > report_most]
-  list(gaps = do.call(rbind, unname(lapply(parts, `[[`, "gaps"))),
-    coverage = unlist(unname(lapply(parts, `[[`, "coverage"))), figures = figures,
-    passed = sum(passed))
+  list(
+    gaps = do.call(rbind, unname(lapply(parts, `[[`, "gaps"))),
+    coverage = unlist(unname(lapply(parts, `[[`, "coverage"))),
+    figures = figures,
+    passed = sum(passed)
+  )
 }
 
 report_name <- function(entry) {
-  interval <- tryCatch(paste0(", ", format(time_interval(entry$frequency))),
-    vetusta_error = function(e) "")
+  interval <- tryCatch(
+    paste0(", ", format(time_interval(entry$frequency))),
+    vetusta_error = function(e) ""
+  )
   paste0(entry$source, " ", entry$dataset, interval)
 }
 
 # One dataset, with at most as many series as a figure shows.
 report_group <- function(archive, series, wanted) {
-  drawable <- c("bars", "observations")[match(series$shape[1], c("bars", "observations"))]
+  drawable <- c("bars", "observations")[
+    match(series$shape[1], c("bars", "observations"))
+  ]
   if (is.na(drawable) || nrow(series) > report_most) {
     return(NULL)
   }
-  tables <- tryCatch(archive_read(archive, series$id, wanted$from, wanted$to,
-    zone = wanted$zone), vetusta_error_argument = function(e) NULL)
+  tables <- tryCatch(
+    archive_read(
+      archive, series$id, wanted$from, wanted$to,
+      zone = wanted$zone
+    ),
+    vetusta_error_argument = function(e) NULL
+  )
   if (!length(tables) || !nrow(tables[[1]])) {
     return(NULL)
   }
   table <- tables[[1]]
   calendar <- wanted$calendars[[series$source[1]]]
-  gaps <- tryCatch(without_notes(series_gaps(table, calendar, attr(table, "interval"),
-    session = if (!is.null(calendar)) main_session(calendar))), vetusta_error = function(e) NULL)
+  gaps <- tryCatch(
+    without_notes(
+      series_gaps(
+        table,
+        calendar,
+        attr(table, "interval"),
+        session = if (!is.null(calendar)) main_session(calendar)
+      )
+    ),
+    vetusta_error = function(e) NULL
+  )
   summary <- attr(gaps, "summary")
   key <- c("symbol", "series")[c("symbol", "series") %in% names(summary)][1]
-  list(gaps = report_gaps(gaps, series), coverage = stats::setNames(summary$coverage,
-    paste(series$source[1], series$dataset[1], summary[[key]], series$frequency[1])),
-  figures = report_drawn(table, series, calendar, wanted, gaps))
+  list(
+    gaps = report_gaps(gaps, series),
+    coverage = stats::setNames(
+      summary$coverage,
+      paste(
+        series$source[1], series$dataset[1], summary[[key]], series$frequency[1]
+      )
+    ),
+    figures = report_drawn(table, series, calendar, wanted, gaps)
+  )
 }
 
 report_gaps <- function(gaps, series) {
@@ -64,9 +108,14 @@ report_gaps <- function(gaps, series) {
     return(NULL)
   }
   gaps <- as.data.frame(gaps)
-  data.frame(dataset = rep(paste0(series$source[1], "/", series$dataset[1]), nrow(gaps)),
-    series = gaps[["symbol"]] %||% gaps[["series"]], first = gaps$first, last = gaps$last,
-    missing = as.numeric(gaps$missing), reason = gaps$reason)
+  data.frame(
+    dataset = rep(paste0(series$source[1], "/", series$dataset[1]), nrow(gaps)),
+    series = gaps[["symbol"]] %||% gaps[["series"]],
+    first = gaps$first,
+    last = gaps$last,
+    missing = as.numeric(gaps$missing),
+    reason = gaps$reason
+  )
 }
 
 # The number of points with values for the pointer, of one figure and of all,
@@ -81,22 +130,50 @@ report_many <- 12
 report_drawn <- function(table, group, calendar, wanted, gaps) {
   name <- report_name(group[1, ])
   series <- length(unique(series_of_rows(as_series(table))))
-  draw <- function(work) tryCatch(without_notes(work), vetusta_error = function(e) NULL)
-  lines <- draw(figure_lines(table, panels = if (series > 1 && series <= 12) "free" else "none",
-    zone = wanted$zone, names = wanted$names,
-    columns = if (series > 12 || wanted$many) 150 else 400))
+  draw <- function(work) {
+    tryCatch(without_notes(work), vetusta_error = function(e) NULL)
+  }
+  lines <- draw(
+    figure_lines(
+      table,
+      panels = if (series > 1 && series <= 12) "free" else "none",
+      zone = wanted$zone,
+      names = wanted$names,
+      columns = if (series > 12 || wanted$many) 150 else 400
+    )
+  )
   # zooming shows more points than the first view
-  if (!is.null(lines) && series <= 12 && !wanted$many && nrow(lines$data) < nrow(table)) {
-    finer <- draw(figure_lines(table, panels = "fixed", zone = wanted$zone, names = wanted$names,
-      columns = max(150, floor(wanted$points / 4 / series))))
+  if (!is.null(lines) &&
+    series <= 12 &&
+    !wanted$many &&
+    nrow(lines$data) < nrow(table)) {
+    finer <- draw(
+      figure_lines(
+        table,
+        panels = "fixed",
+        zone = wanted$zone,
+        names = wanted$names,
+        columns = max(150, floor(wanted$points / 4 / series))
+      )
+    )
     attr(lines, "points") <- finer$data
   }
   candles <- if (is_bars(table) && series <= 2) {
-    draw(figure_candles(table, zone = wanted$zone, calendar = calendar, names = wanted$names,
-      most = 150))
+    draw(
+      figure_candles(
+        table,
+        zone = wanted$zone, calendar = calendar, names = wanted$names,
+        most = 150
+      )
+    )
   }
   gaps <- if (series <= 4 && !wanted$many) {
-    draw(figure_gaps(table, calendar, zone = wanted$zone, names = wanted$names, gaps = gaps))
+    draw(
+      figure_gaps(
+        table, calendar,
+        zone = wanted$zone, names = wanted$names, gaps = gaps
+      )
+    )
   }
   figures <- list(lines, candles, gaps)
   names(figures) <- paste0(name, c("", ": candles", ": coverage"))
@@ -109,21 +186,35 @@ report_status <- function(status) {
   }
   rows <- as.data.frame(status)
   rows$stale <- ifelse(rows$stale, "stale", "current")
-  rows[intersect(c("query", "source", "series", "coverage", "from", "complete_until", "last",
-    "stale", "refreshed", "outcome", "said"), names(rows))]
+  rows[
+    intersect(
+      c(
+        "query", "source", "series", "coverage", "from", "complete_until",
+        "last", "stale", "refreshed", "outcome", "said"
+      ),
+      names(rows)
+    )
+  ]
 }
 
 # Days as dates, instants with their hour.
 report_times <- function(time, zone) {
   whole <- as.numeric(time) %% 86400 == 0
-  ifelse(whole, format(time, "%Y-%m-%d", tz = "UTC"), format(time, "%Y-%m-%d %H:%M", tz = zone))
+  ifelse(
+    whole, format(time, "%Y-%m-%d", tz = "UTC"),
+    format(time, "%Y-%m-%d %H:%M", tz = zone)
+  )
 }
 
 report_coverage_table <- function(series, coverage, zone) {
   key <- paste(series$source, series$dataset, series$key, series$frequency)
   rows <- as.data.frame(series)[c("source", "id", "rows", "first", "last")]
-  rows$coverage <- as.numeric(coverage[match(key, names(coverage))] %||% rep(NA, nrow(rows)))
-  for (name in c("first", "last")) rows[[name]] <- report_times(rows[[name]], zone)
+  rows$coverage <- as.numeric(
+    coverage[match(key, names(coverage))] %||% rep(NA, nrow(rows))
+  )
+  for (name in c("first", "last")) {
+    rows[[name]] <- report_times(rows[[name]], zone)
+  }
   rows[c("source", "id", "rows", "coverage", "first", "last")]
 }
 
@@ -133,7 +224,10 @@ report_revised <- function(archive, series) {
   if (!nrow(datasets) || nrow(datasets) > 500) {
     return(NULL)
   }
-  rows <- tryCatch(archive_revisions(archive, datasets$id), vetusta_error = function(e) NULL)
+  rows <- tryCatch(
+    archive_revisions(archive, datasets$id),
+    vetusta_error = function(e) NULL
+  )
   summary <- attr(rows, "summary")
   summary <- summary[summary$revised > 0, ]
   if (NROW(summary)) summary
@@ -143,7 +237,9 @@ report_documents <- function(archive) {
   datasets <- archive_datasets(archive)
   datasets <- datasets_of_shape(datasets, "documents")
   parts <- lapply(seq_len(nrow(datasets)), function(i) {
-    rows <- as.data.frame(archive_rows(archive, datasets$source[i], datasets$dataset[i]))
+    rows <- as.data.frame(
+      archive_rows(archive, datasets$source[i], datasets$dataset[i])
+    )
     rows[intersect(c("symbol", "kind", "filed", "title", "link"), names(rows))]
   })
   if (length(parts)) {
@@ -154,15 +250,28 @@ report_documents <- function(archive) {
 # The newest failed requests.
 report_failed <- function(archive) {
   journal <- as.data.frame(archive_journal(archive))
-  rows <- journal[!journal$outcome %in% c("stored", "asked", "retried", "end", "cut"), ]
+  rows <- journal[
+    !journal$outcome %in% c("stored", "asked", "retried", "end", "cut"),
+  ]
   rows <- utils::tail(rows, 200)
-  rows[intersect(c("asked", "source", "dataset", "symbol", "outcome", "message"), names(rows))]
+  rows[
+    intersect(
+      c("asked", "source", "dataset", "symbol", "outcome", "message"),
+      names(rows)
+    )
+  ]
 }
 
 report_rejected <- function(archive) {
   rows <- as.data.frame(archive_rejected(archive))
-  utils::tail(rows[intersect(c("found", "symbol", "time", "place", "reason", "detail"),
-    names(rows))], 200)
+  utils::tail(
+    rows[
+      intersect(
+        c("found", "symbol", "time", "place", "reason", "detail"), names(rows)
+      )
+    ],
+    200
+  )
 }
 
 #' @export
@@ -175,19 +284,27 @@ print.vetusta_report <- function(x, ...) {
 #' @export
 format.vetusta_report <- function(x, ...) {
   short <- x$tables[setdiff(names(x$tables), c("Documents", "Rejected rows"))]
-  c(x$title, strrep("=", nchar(x$title)), "", x$summary,
+  c(
+    x$title, strrep("=", nchar(x$title)), "", x$summary,
     paste0("Made ", format_instant(x$made), "; times in ", x$zone, "."),
     unlist(lapply(names(short), function(name) {
       rows <- as.data.frame(utils::head(short[[name]], 20))
       rows <- rows[!vapply(rows, function(column) all(is.na(column)), TRUE)]
       for (column in names(rows)) {
         if (inherits(rows[[column]], "POSIXct")) {
-          rows[[column]] <- format(rows[[column]], "%Y-%m-%d %H:%M", tz = x$zone)
+          rows[[
+            column
+          ]] <- format(rows[[column]], "%Y-%m-%d %H:%M", tz = x$zone)
         }
-        if (is.character(rows[[column]])) rows[[column]] <- short_names(rows[[column]], 34)
+        if (is.character(rows[[column]])) {
+          rows[[column]] <- short_names(rows[[column]], 34)
+        }
       }
       left <- nrow(short[[name]]) - nrow(rows)
-      c("", name, strrep("-", nchar(name)), text_table(rows, 80),
-        if (left > 0) paste("and", thousands(left), "more"))
-    })))
+      c(
+        "", name, strrep("-", nchar(name)), text_table(rows, 80),
+        if (left > 0) paste("and", thousands(left), "more")
+      )
+    }))
+  )
 }

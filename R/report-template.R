@@ -5,12 +5,22 @@
 report_templated <- function(report, template) {
   check_text(template, "template", "report")
   if (!file.exists(template)) {
-    vetusta_stop("report", "The report's template is not there.", where = template,
-      todo = "give the path of an .Rmd file")
+    vetusta_stop(
+      "report", "The report's template is not there.",
+      where = template,
+      todo = "give the path of an .Rmd file"
+    )
   }
-  if (!requireNamespace("rmarkdown", quietly = TRUE) || !rmarkdown::pandoc_available()) {
-    vetusta_stop("report", "A template needs the package rmarkdown, and the program pandoc.",
-      todo = "install both (of Debian r-cran-rmarkdown and pandoc), or leave the template out")
+  if (!requireNamespace("rmarkdown", quietly = TRUE) ||
+    !rmarkdown::pandoc_available()) {
+    vetusta_stop(
+      "report",
+      "A template needs the package rmarkdown, and the program pandoc.",
+      todo = paste0(
+        "install both (of Debian r-cran-rmarkdown and pandoc), or leave ",
+        "the template out"
+      )
+    )
   }
   folder <- tempfile("report")
   dir.create(folder)
@@ -18,9 +28,15 @@ report_templated <- function(report, template) {
   said <- character()
   made <- withCallingHandlers(
     tryCatch(
-      rmarkdown::render(template, output_file = file.path(folder, "report.html"),
-        intermediates_dir = folder, knit_root_dir = folder, params = list(report = report),
-        envir = new.env(parent = globalenv()), quiet = TRUE),
+      rmarkdown::render(
+        template,
+        output_file = file.path(folder, "report.html"),
+        intermediates_dir = folder,
+        knit_root_dir = folder,
+        params = list(report = report),
+        envir = new.env(parent = globalenv()),
+        quiet = TRUE
+      ),
       error = function(e) template_failed(template, conditionMessage(e), said)
     ),
     message = function(m) {
@@ -30,8 +46,11 @@ report_templated <- function(report, template) {
   )
   lines <- readLines(made, warn = FALSE, encoding = "UTF-8")
   if (!any(grepl("<html", lines, fixed = TRUE))) {
-    vetusta_stop("report", "The template makes no HTML.", where = template,
-      todo = "write `output: html_document` in its head")
+    vetusta_stop(
+      "report", "The template makes no HTML.",
+      where = template,
+      todo = "write `output: html_document` in its head"
+    )
   }
   lines
 }
@@ -40,9 +59,12 @@ template_failed <- function(template, what, said) {
   # knitr's messages or the error name the lines
   text <- paste(c(said, what), collapse = "\n")
   lines <- regmatches(text, regexpr("lines? [0-9]+(-[0-9]+)?", text))
-  vetusta_stop("report", paste0("The template cannot be worked: ", sub("\n.*", "", what)),
+  vetusta_stop(
+    "report",
+    paste0("The template cannot be worked: ", sub("\n.*", "", what)),
     where = paste(c(template, lines), collapse = ", "),
-    todo = "correct the template there; the report is params$report in it")
+    todo = "correct the template there; the report is params$report in it"
+  )
 }
 
 #' @rdname report_make
@@ -53,8 +75,10 @@ template_failed <- function(template, what, said) {
 #' @export
 report_choose <- function(report, parts) {
   if (!inherits(given(report, "report", "report"), "vetusta_report")) {
-    vetusta_stop("report", "What is chosen from is a report.",
-      todo = "make a report with report_make()")
+    vetusta_stop(
+      "report", "What is chosen from is a report.",
+      todo = "make a report with report_make()"
+    )
   }
   check_text(parts, "parts", "report", several = TRUE)
   heads <- c(names(report$figures), names(report$tables))
@@ -64,7 +88,10 @@ report_choose <- function(report, parts) {
     }
   }
   chosen <- function(all) {
-    at <- lapply(parts, function(part) grep(utils::glob2rx(tolower(part)), tolower(names(all))))
+    at <- lapply(
+      parts,
+      function(part) grep(utils::glob2rx(tolower(part)), tolower(names(all)))
+    )
     all[unique(unlist(at))]
   }
   report$figures <- chosen(report$figures)

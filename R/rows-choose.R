@@ -12,8 +12,10 @@
 #'   have, with the nearest one.
 #' @export
 #' @examples
-#' rows <- data.frame(symbol = c("KELD", "TAMX", "SALT"), type = c("share", "share", "contract"),
-#'   volume = c(12000, 800, 5100))
+#' rows <- data.frame(
+#'   symbol = c("KELD", "TAMX", "SALT"), type = c("share", "share", "contract"),
+#'   volume = c(12000, 800, 5100)
+#' )
 #' rows_sort(rows, "volume-")
 #' rows_count(rows, "type")
 rows_sort <- function(rows, by) {
@@ -22,11 +24,17 @@ rows_sort <- function(rows, by) {
   keys <- lapply(by, function(word) {
     name <- sub("-$", "", word)
     column <- rows[[check_column(rows, name)]]
-    rank <- if (is.character(column)) match(column, sort(unique(column), method = "radix"))
-    else as.numeric(column)
+    rank <- if (is.character(column)) {
+      match(column, sort(unique(column), method = "radix"))
+    } else {
+      as.numeric(column)
+    }
     if (endsWith(word, "-")) -rank else rank
   })
-  rows[do.call(order, c(keys, list(na.last = TRUE, method = "radix"))), , drop = FALSE]
+  rows[
+    do.call(order, c(keys, list(na.last = TRUE, method = "radix"))), ,
+    drop = FALSE
+  ]
 }
 
 #' @rdname rows_sort
@@ -44,14 +52,21 @@ rows_join <- function(rows, other, by = NULL) {
     check_column(rows, name)
     check_column(other, name)
   }
-  key <- function(x) do.call(paste, c(lapply(unclass(x)[by], as.character), sep = "\r"))
+  key <- function(x) {
+    do.call(paste, c(lapply(unclass(x)[by], as.character), sep = "\r"))
+  }
   theirs <- key(other)
   at <- match(key(rows), theirs)
   several <- intersect(theirs[duplicated(theirs)], theirs[at[!is.na(at)]])
   if (length(several)) {
-    vetusta_stop("argument", paste0("To ", gsub("\r", ", ", several[1], fixed = TRUE),
-      " belong several rows of the other table."),
-      todo = paste0("choose among them first, or name more columns in `by`"))
+    vetusta_stop(
+      "argument",
+      paste0(
+        "To ", gsub("\r", ", ", several[1], fixed = TRUE),
+        " belong several rows of the other table."
+      ),
+      todo = paste0("choose among them first, or name more columns in `by`")
+    )
   }
   extra <- setdiff(names(other), by)
   added <- lapply(unclass(other)[extra], `[`, at)
@@ -63,11 +78,19 @@ rows_join <- function(rows, other, by = NULL) {
 # unique in the second.
 join_columns <- function(rows, other) {
   common <- intersect(names(rows), names(other))
-  identifying <- common[vapply(common, function(name) !anyDuplicated(other[[name]]), TRUE)]
+  identifying <- common[
+    vapply(common, function(name) !anyDuplicated(other[[name]]), TRUE)
+  ]
   if (!length(identifying)) {
-    vetusta_stop("argument", "The tables have no column by which their rows belong together.",
-      where = paste0("one table has ", paste(names(rows), collapse = ", "), "; the other ",
-        paste(names(other), collapse = ", ")), todo = "name the column, or rename it in one table")
+    vetusta_stop(
+      "argument",
+      "The tables have no column by which their rows belong together.",
+      where = paste0(
+        "one table has ", paste(names(rows), collapse = ", "), "; the other ",
+        paste(names(other), collapse = ", ")
+      ),
+      todo = "name the column, or rename it in one table"
+    )
   }
   identifying[1]
 }
@@ -97,14 +120,22 @@ rows_count <- function(rows, columns) {
   first <- which(!duplicated(key))
   count <- tabulate(match(key, key[first]), length(first))
   order <- order(-count, method = "radix")
-  as_rows(c(lapply(parts, `[`, first[order]), list(count = as.numeric(count[order]))))
+  as_rows(
+    c(lapply(parts, `[`, first[order]), list(count = as.numeric(count[order])))
+  )
 }
 
 check_rows <- function(rows, name = "rows") {
   rows <- given(rows, name)
   if (!is.data.frame(rows)) {
-    vetusta_stop("argument", paste0("`", name, "` is a table of rows, and cannot be ",
-      shown_value(rows), "."), todo = "give a data frame")
+    vetusta_stop(
+      "argument",
+      paste0(
+        "`", name, "` is a table of rows, and cannot be ", shown_value(rows),
+        "."
+      ),
+      todo = "give a data frame"
+    )
   }
   invisible(rows)
 }
@@ -120,15 +151,20 @@ rows_columns <- function(rows, names) {
   chosen <- rows[old]
   names(chosen) <- vapply(parts, `[`, "", 1)
   # the key columns under their new names
-  attr(chosen, "keys") <- names(chosen)[old %in% c("time", "period", "symbol", "series", "side")]
+  attr(
+    chosen, "keys"
+  ) <- names(chosen)[old %in% c("time", "period", "symbol", "series", "side")]
   chosen
 }
 
 check_column <- function(rows, name) {
   check_text(name, "column")
   if (!name %in% names(rows)) {
-    vetusta_stop("argument", paste0("The rows have no column \"", name, "\"."),
-      todo = suggest_word(name, names(rows)))
+    vetusta_stop(
+      "argument",
+      paste0("The rows have no column \"", name, "\"."),
+      todo = suggest_word(name, names(rows))
+    )
   }
   name
 }

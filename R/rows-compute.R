@@ -20,8 +20,14 @@ rows_compute <- function(rows, formulas) {
   }
   check_text(formulas, "formulas", several = TRUE)
   for (formula in formulas) {
-    parts <- regmatches(formula, regexec("^ *([A-Za-z][A-Za-z0-9_.]*) *=([^=].*)$", formula))[[1]]
-    code <- if (length(parts)) tryCatch(str2lang(parts[3]), error = function(e) NULL)
+    parts <- regmatches(
+      formula, regexec("^ *([A-Za-z][A-Za-z0-9_.]*) *=([^=].*)$", formula)
+    )[[
+      1
+    ]]
+    code <- if (length(parts)) {
+      tryCatch(str2lang(parts[3]), error = function(e) NULL)
+    }
     if (is.null(code)) stop_formula(formula)
     value <- formula_value(code, rows, formula)
     rows[[parts[2]]] <- rep_len(as.double(value), nrow(rows))
@@ -40,11 +46,16 @@ formula_value <- function(code, rows, formula) {
   if (is.name(code)) {
     return(formula_column(rows, as.character(code)))
   }
-  if (!is.call(code) || !is.name(code[[1]]) || !as.character(code[[1]]) %in% formula_signs ||
+  if (!is.call(code) ||
+    !is.name(code[[1]]) ||
+    !as.character(code[[1]]) %in% formula_signs ||
     length(code) > 3) {
     stop_formula(formula)
   }
-  values <- lapply(as.list(code)[-1], formula_value, rows = rows, formula = formula)
+  values <- lapply(
+    as.list(code)[-1], formula_value,
+    rows = rows, formula = formula
+  )
   suppressWarnings(do.call(as.character(code[[1]]), values, envir = baseenv()))
 }
 
@@ -52,14 +63,21 @@ formula_column <- function(rows, name) {
   check_column(rows, name)
   column <- compared_texts(rows[[name]])
   if (!is.numeric(column)) {
-    vetusta_stop("argument", paste0("The column \"", name, "\" has no numbers."),
-      todo = "choose a column of numbers")
+    vetusta_stop(
+      "argument", paste0("The column \"", name, "\" has no numbers."),
+      todo = "choose a column of numbers"
+    )
   }
   as.double(column)
 }
 
 stop_formula <- function(formula) {
-  vetusta_stop("argument", paste0("The formula \"", formula, "\" cannot be read."),
-    todo = paste0("write it as name=formula, with columns, numbers and ",
-      paste(formula_signs, collapse = " ")))
+  vetusta_stop(
+    "argument",
+    paste0("The formula \"", formula, "\" cannot be read."),
+    todo = paste0(
+      "write it as name=formula, with columns, numbers and ",
+      paste(formula_signs, collapse = " ")
+    )
+  )
 }

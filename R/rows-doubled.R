@@ -7,8 +7,12 @@
 # in the input, from 1. Returns a data frame of `row`, `reason` and `detail`, a
 # row for each rejected row; equal rows are not listed.
 doubled_rows <- function(key, values, at = NULL) {
-  twice <- which(!is.na(key) & (duplicated(key) | duplicated(key, fromLast = TRUE)))
-  none <- data.frame(row = integer(), reason = character(), detail = character())
+  twice <- which(
+    !is.na(key) & (duplicated(key) | duplicated(key, fromLast = TRUE))
+  )
+  none <- data.frame(
+    row = integer(), reason = character(), detail = character()
+  )
   if (!length(twice)) {
     return(none)
   }
@@ -33,15 +37,32 @@ doubled_rows <- function(key, values, at = NULL) {
   }
   words <- function(row) {
     parts <- lapply(as.list(values), function(column) as.character(column[row]))
-    text <- do.call(paste, c(Map(function(name, part) ifelse(is.na(part), "", paste(name, part)),
-      names(parts), parts), sep = ", "))
+    text <- do.call(
+      paste,
+      c(
+        Map(
+          function(name, part) ifelse(is.na(part), "", paste(name, part)),
+          names(parts), parts
+        ),
+        sep = ", "
+      )
+    )
     gsub("(, )+$", "", gsub("(, ){2,}", ", ", gsub("^(, )+", "", text)))
   }
-  list_frame(list(row = row,
-    reason = ifelse(yields[yields | conflict], "no value, and another row of this time has a value",
-      "conflict: another row of this time differs"),
-    detail = paste0(words(row), " in row ", at[row], "; taken: ", words(taken), " in row ",
-      at[taken])))
+  list_frame(
+    list(
+      row = row,
+      reason = ifelse(
+        yields[yields | conflict],
+        "no value, and another row of this time has a value",
+        "conflict: another row of this time differs"
+      ),
+      detail = paste0(
+        words(row), " in row ", at[row], "; taken: ", words(taken), " in row ",
+        at[taken]
+      )
+    )
+  )
 }
 
 # The series and time of bars, for doubled_rows(): only of times that a series
@@ -54,10 +75,14 @@ bar_keys <- function(bars, without) {
   key <- rep(NA_character_, length(time))
   twice <- seq_along(time)
   if (length(time) > 10000) {
-    series <- data.table::data.table(symbol = bars$symbol, side = bars$side, time = time)
+    series <- data.table::data.table(
+      symbol = bars$symbol, side = bars$side, time = time
+    )
     twice <- which(duplicated(series) | duplicated(series, fromLast = TRUE))
   }
-  key[twice] <- paste(bars$symbol[twice], bars$side[twice], time[twice], sep = "\r")
+  key[
+    twice
+  ] <- paste(bars$symbol[twice], bars$side[twice], time[twice], sep = "\r")
   key[without] <- NA
   key
 }
@@ -65,9 +90,18 @@ bar_keys <- function(bars, without) {
 # Superseded rows as rejected rows of a page.
 doubled_rejected <- function(rows, doubles) {
   symbol <- rows[["symbol"]] %||% rows[["series"]]
-  time <- if (inherits(rows[["time"]], "POSIXct")) rows$time else utc(rep(NA_real_, nrow(rows)))
-  data.frame(row = doubles$row, symbol = as.character(symbol)[doubles$row], time = time[doubles$row],
-    reason = doubles$reason, detail = doubles$detail)
+  time <- if (inherits(rows[["time"]], "POSIXct")) {
+    rows$time
+  } else {
+    utc(rep(NA_real_, nrow(rows)))
+  }
+  data.frame(
+    row = doubles$row,
+    symbol = as.character(symbol)[doubles$row],
+    time = time[doubles$row],
+    reason = doubles$reason,
+    detail = doubles$detail
+  )
 }
 
 # Repeated values of one time and series, by the rule of rows-doubled.R.
@@ -86,7 +120,10 @@ value_keys <- function(rows, shape) {
   if (is.null(columns) || is.null(rows[["value"]])) {
     return(NULL)
   }
-  do.call(paste, c(lapply(unname(rows[columns(names(rows))]), as.character), sep = "\r"))
+  do.call(
+    paste,
+    c(lapply(unname(rows[columns(names(rows))]), as.character), sep = "\r")
+  )
 }
 
 value_key_columns <- list(

@@ -27,7 +27,10 @@
 #' rows_filter(rows, "volume>=10000")
 rows_filter <- function(rows, conditions) {
   if (missing(rows) || !is.data.frame(rows)) {
-    vetusta_stop("argument", "What is filtered is a table of rows.", todo = "give a data frame")
+    vetusta_stop(
+      "argument", "What is filtered is a table of rows.",
+      todo = "give a data frame"
+    )
   }
   if (!length(conditions)) {
     return(rows)
@@ -40,35 +43,56 @@ rows_filter <- function(rows, conditions) {
 
 # Column, operator and value of a condition.
 condition_parts <- function(condition) {
-  parts <- regmatches(condition,
-    regexec("^([^=!<>~]+?) ?(!=|<=|>=|=|<|>|~) ?(.*)$", condition))[[1]]
+  parts <- regmatches(
+    condition, regexec("^([^=!<>~]+?) ?(!=|<=|>=|=|<|>|~) ?(.*)$", condition)
+  )[[
+    1
+  ]]
   if (!length(parts)) {
-    vetusta_stop("argument", paste0("The condition \"", condition, "\" has no sign in it."),
-      todo = paste0("write it as a column, a sign and a value: type=share, volume>=10000, ",
-        "name~barge; in a shell quote it, as in \"volume>=10000\""))
+    vetusta_stop(
+      "argument",
+      paste0("The condition \"", condition, "\" has no sign in it."),
+      todo = paste0(
+        "write it as a column, a sign and a value: type=share, volume>=10000, ",
+        "name~barge; in a shell quote it, as in \"volume>=10000\""
+      )
+    )
   }
-  list(column = trimws(parts[2]), sign = parts[3], value = trimws(parts[4]), text = condition)
+  list(
+    column = trimws(parts[2]), sign = parts[3], value = trimws(parts[4]),
+    text = condition
+  )
 }
 
 condition_holds <- function(condition, rows) {
   asked <- condition_parts(condition)
   if (!asked$column %in% names(rows)) {
-    vetusta_stop("argument", paste0("The rows have no column \"", asked$column, "\"."),
-      todo = suggest_word(asked$column, names(rows)))
+    vetusta_stop(
+      "argument",
+      paste0("The rows have no column \"", asked$column, "\"."),
+      todo = suggest_word(asked$column, names(rows))
+    )
   }
   column <- rows[[asked$column]]
   if (is.factor(column)) column <- as.character(column)
   if (is.list(column)) {
-    vetusta_stop("argument",
-      paste0("The column \"", asked$column, "\" has lists, which cannot be compared."),
-      todo = "choose another column")
+    vetusta_stop(
+      "argument",
+      paste0(
+        "The column \"", asked$column, "\" has lists, which cannot be compared."
+      ),
+      todo = "choose another column"
+    )
   }
   hold <- switch(asked$sign,
     "=" = equals_any(column, asked$value),
     "!=" = !equals_any(column, asked$value),
     "~" = holds_text(column, asked$value),
-    compares(column, asked, rows))
-  if (asked$sign == "=" && length(hold) && !any(hold)) say_no_value(asked, column)
+    compares(column, asked, rows)
+  )
+  if (asked$sign == "=" && length(hold) && !any(hold)) {
+    say_no_value(asked, column)
+  }
   # a missing value fulfils no condition, unless the condition is about missing
   # values
   if (nzchar(asked$value)) hold & !is.na(column) else hold
@@ -82,7 +106,12 @@ equals_any <- function(column, value) {
   hold <- rep(FALSE, length(column))
   texts <- condition_texts(column)
   for (pattern in values) {
-    hold <- hold | (if (grepl("[*?]", pattern)) grepl(utils::glob2rx(pattern), texts) else texts == pattern)
+    hold <- hold |
+      (if (grepl("[*?]", pattern)) {
+        grepl(utils::glob2rx(pattern), texts)
+      } else {
+        texts == pattern
+      })
     number <- if (is.numeric(column)) plain_number(pattern) else NA
     if (!is.na(number)) hold <- hold | column == number
   }
@@ -95,28 +124,48 @@ holds_text <- function(column, value) {
 
 # Values in the form that all outputs use.
 condition_texts <- function(column) {
-  if (inherits(column, "POSIXt")) format_instant(as.POSIXct(column))
-  else if (inherits(column, "Date")) format(column)
-  else if (is.double(column) && !is.object(column)) format_exact(column)
-  else if (is.logical(column)) tolower(as.character(column))
-  else as.character(column)
+  if (inherits(column, "POSIXt")) {
+    format_instant(as.POSIXct(column))
+  } else if (inherits(column, "Date")) {
+    format(column)
+  } else if (is.double(column) && !is.object(column)) {
+    format_exact(column)
+  } else if (is.logical(column)) {
+    tolower(as.character(column))
+  } else {
+    as.character(column)
+  }
 }
 
 # Compares two columns of a row, as in last>open.
 compares_columns <- function(column, other, asked, wrong) {
   kind <- function(x) {
-    if (inherits(x, "POSIXt")) "instants" else if (inherits(x, "Date")) "days"
-    else if (is.numeric(x)) "numbers" else "texts"
+    if (inherits(x, "POSIXt")) {
+      "instants"
+    } else if (inherits(x, "Date")) {
+      "days"
+    } else if (is.numeric(x)) {
+      "numbers"
+    } else {
+      "texts"
+    }
   }
-  if (kind(column) != kind(other) || kind(column) == "texts") wrong(kind(column))
+  if (kind(column) != kind(other) || kind(column) == "texts") {
+    wrong(kind(column))
+  }
   get(asked$sign, baseenv())(as.numeric(column), as.numeric(other)) %in% TRUE
 }
 
 compares <- function(column, asked, rows) {
   wrong <- function(kind) {
-    vetusta_stop("argument",
-      paste0("The condition \"", asked$text, "\" compares ", kind, " with \"",
-      asked$value, "\"."), todo = paste("give", sub("s$", "", kind), "behind the sign"))
+    vetusta_stop(
+      "argument",
+      paste0(
+        "The condition \"", asked$text, "\" compares ", kind, " with \"",
+        asked$value, "\"."
+      ),
+      todo = paste("give", sub("s$", "", kind), "behind the sign")
+    )
   }
   column <- compared_texts(column)
   other <- rows[[asked$value]]
@@ -124,13 +173,25 @@ compares <- function(column, asked, rows) {
     return(compares_columns(column, compared_texts(other), asked, wrong))
   }
   if (is.character(column)) {
-    vetusta_stop("argument", paste0("The column \"", asked$column, "\" is text, which ", asked$sign,
-      " does not compare."), todo = paste0("use a part of the text, as ", asked$column, "~",
-        asked$value, ", or for a pattern, as ", asked$column, "=", asked$value, "*"))
+    vetusta_stop(
+      "argument",
+      paste0(
+        "The column \"", asked$column, "\" is text, which ", asked$sign,
+        " does not compare."
+      ),
+      todo = paste0(
+        "use a part of the text, as ", asked$column, "~", asked$value,
+        ", or for a pattern, as ", asked$column, "=", asked$value, "*"
+      )
+    )
   }
-  value <- if (inherits(column, "POSIXt")) as.numeric(condition_instant(asked$value, wrong))
-  else if (inherits(column, "Date")) as.numeric(read_day(asked$value))
-  else plain_number(asked$value)
+  value <- if (inherits(column, "POSIXt")) {
+    as.numeric(condition_instant(asked$value, wrong))
+  } else if (inherits(column, "Date")) {
+    as.numeric(read_day(asked$value))
+  } else {
+    plain_number(asked$value)
+  }
   if (is.na(value)) wrong(if (inherits(column, "Date")) "days" else "numbers")
   get(asked$sign, baseenv())(as.numeric(column), value) %in% TRUE
 }

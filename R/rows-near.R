@@ -25,29 +25,48 @@ earth_radius <- 6371008.8
 #'   cannot be read, or places without coordinates.
 #' @export
 #' @examples
-#' places <- data.frame(place = c("kelder-lock", "tamm-weir"), latitude = c(57.12, 57.31),
-#'   longitude = c(24.31, 24.55))
+#' places <- data.frame(
+#'   place = c("kelder-lock", "tamm-weir"), latitude = c(57.12, 57.31),
+#'   longitude = c(24.31, 24.55)
+#' )
 #' places_near(places, 57.1, 24.3, within = "30 km")
-places_near <- function(places, latitude, longitude, within = "50 km", limit = Inf) {
+places_near <- function(places, latitude, longitude, within = "50 km",
+                        limit = Inf) {
   check_rows(places, "places")
   check_point(latitude, longitude)
   reach <- read_distance(within)
   check_number(limit, "limit", 1)
   for (name in c("latitude", "longitude")) {
     if (!is.numeric(places[[name]])) {
-      vetusta_stop("argument", paste0("These places have no numbers in a column `", name, "`."),
+      vetusta_stop(
+        "argument",
+        paste0("These places have no numbers in a column `", name, "`."),
         where = paste("their columns:", paste(names(places), collapse = ", ")),
-        todo = "name the columns latitude and longitude in the source card")
+        todo = "name the columns latitude and longitude in the source card"
+      )
     }
   }
-  distance <- great_circle(latitude, longitude, places$latitude, places$longitude)
+  distance <- great_circle(
+    latitude, longitude, places$latitude, places$longitude
+  )
   near <- which(distance <= reach)
-  full <- if (!is.null(places[["coverage"]])) places$coverage
-  else if (!is.null(places[["rows"]])) places$rows else rep(0, nrow(places))
-  order <- near[order(round(distance[near], 1), -as.numeric(full[near]), method = "radix")]
+  full <- if (!is.null(places[["coverage"]])) {
+    places$coverage
+  } else if (!is.null(places[["rows"]])) {
+    places$rows
+  } else {
+    rep(0, nrow(places))
+  }
+  order <- near[
+    order(round(distance[near], 1), -as.numeric(full[near]), method = "radix")
+  ]
   order <- utils::head(order, limit)
-  as_rows(c(as.list(places[order, , drop = FALSE]),
-    list(distance_km = round(distance[order] / 1000, 4))))
+  as_rows(
+    c(
+      as.list(places[order, , drop = FALSE]),
+      list(distance_km = round(distance[order] / 1000, 4))
+    )
+  )
 }
 
 # Metres between points, by the haversine formula, which is accurate for small
@@ -67,16 +86,28 @@ check_point <- function(latitude, longitude) {
     return(invisible())
   }
   turned <- abs(longitude) <= 90 && abs(latitude) <= 180
-  vetusta_stop("argument",
-    paste0("The point ", format_exact(latitude), ",", format_exact(longitude),
-    " is no place: latitudes are -90 to 90, longitudes -180 to 180."),
-    todo = if (turned) paste0("the latitude is first; the other way round this is ",
-      format_exact(longitude), ",", format_exact(latitude)) else "give degrees")
+  vetusta_stop(
+    "argument",
+    paste0(
+      "The point ", format_exact(latitude), ",", format_exact(longitude),
+      " is no place: latitudes are -90 to 90, longitudes -180 to 180."
+    ),
+    todo = if (turned) {
+      paste0(
+        "the latitude is first; the other way round this is ",
+        format_exact(longitude), ",", format_exact(latitude)
+      )
+    } else {
+      "give degrees"
+    }
+  )
 }
 
 # A distance in metres.
 read_distance <- function(within) {
-  if (is.numeric(within) && length(within) == 1 && within %in% within[is.finite(within)] &&
+  if (is.numeric(within) &&
+    length(within) == 1 &&
+    within %in% within[is.finite(within)] &&
     within > 0) {
     return(within * 1000)
   }
@@ -85,8 +116,11 @@ read_distance <- function(within) {
   }
   number <- if (length(parts)) suppressWarnings(as.numeric(parts[2])) else NA
   if (is.na(number) || number <= 0) {
-    vetusta_stop("argument", paste0("The distance cannot be \"", shown_value(within), "\"."),
-      todo = "write it as 30 km or 800 m")
+    vetusta_stop(
+      "argument",
+      paste0("The distance cannot be \"", shown_value(within), "\"."),
+      todo = "write it as 30 km or 800 m"
+    )
   }
   number * if (parts[3] == "m") 1 else 1000
 }

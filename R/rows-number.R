@@ -6,7 +6,11 @@
 # of other bases are not numbers.
 read_number <- function(text, decimal = ".") {
   text <- as.character(text)
-  plain <- if (decimal == ".") plain_number(text) else rep(NA_real_, length(text))
+  plain <- if (decimal == ".") {
+    plain_number(text)
+  } else {
+    rep(NA_real_, length(text))
+  }
   if (!any(is.na(plain) & !is.na(text))) {
     return(plain)
   }
@@ -26,7 +30,8 @@ exact_numbers <- function(text) {
   number <- plain_number(text)
   known <- which(!is.na(number))
   plain_text <- text[known]
-  plain <- grepl("^-?(0|[1-9][0-9]*)([.][0-9]+)?$", plain_text) & plain_text != "-0"
+  plain <- grepl("^-?(0|[1-9][0-9]*)([.][0-9]+)?$", plain_text) &
+    plain_text != "-0"
   digits <- nchar(gsub("[^0-9]", "", sub("^-?0?[.]?0*", "", plain_text)))
   exact <- (plain & digits <= 15) | plain_text == format_exact(number[known])
   number[known[!exact]] <- NA
@@ -37,14 +42,21 @@ exact_numbers <- function(text) {
 thousands_marks <- ", '\u2019\u00a0\u2000-\u200a\u202f\u205f\u3000"
 
 undressed_number <- function(text) {
-  text <- trimws(gsub("^([+-]?)\\s*\\p{Sc}\\s*|\\s*\\p{Sc}$", "\\1", text, perl = TRUE),
-    whitespace = paste0("[", thousands_marks, "]"))
+  text <- trimws(
+    gsub("^([+-]?)\\s*\\p{Sc}\\s*|\\s*\\p{Sc}$", "\\1", text, perl = TRUE),
+    whitespace = paste0("[", thousands_marks, "]")
+  )
   text <- sub("^[(](.*)[)]$", "-\\1", text)
   text <- sub("^(-?)\\p{Sc}\\s*", "\\1", text, perl = TRUE)
   text <- sub("^([^-]*[0-9.])\\s*-$", "-\\1", text)
-  grouped <- grepl(paste0("^[+-]?[0-9]{1,3}([", thousands_marks, "][0-9]{3})+([.][0-9]+)?$"), text,
-    perl = TRUE)
-  text[grouped] <- gsub(paste0("[", thousands_marks, "]"), "", text[grouped], perl = TRUE)
+  grouped <- grepl(
+    paste0("^[+-]?[0-9]{1,3}([", thousands_marks, "][0-9]{3})+([.][0-9]+)?$"),
+    text,
+    perl = TRUE
+  )
+  text[
+    grouped
+  ] <- gsub(paste0("[", thousands_marks, "]"), "", text[grouped], perl = TRUE)
   text
 }
 
@@ -54,5 +66,8 @@ whole_or_none <- function(number) ifelse(number == round(number), number, NA)
 
 flags_of <- function(text) {
   text <- tolower(as.character(text))
-  ifelse(text %in% c("true", "1", "yes"), TRUE, ifelse(text %in% c("false", "0", "no"), FALSE, NA))
+  ifelse(
+    text %in% c("true", "1", "yes"), TRUE,
+    ifelse(text %in% c("false", "0", "no"), FALSE, NA)
+  )
 }

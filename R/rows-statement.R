@@ -38,12 +38,19 @@
 #'   units.
 #' @export
 #' @examples
-#' facts <- data.frame(symbol = "KELD", item = "revenue", value = c(10, 24, 39, 55),
+#' facts <- data.frame(
+#'   symbol = "KELD",
+#'   item = "revenue",
+#'   value = c(10, 24, 39, 55),
 #'   period_start = as.Date("2025-01-01"),
-#'   period_end = as.Date(c("2025-03-31", "2025-06-30", "2025-09-30", "2025-12-31")))
+#'   period_end = as.Date(
+#'     c("2025-03-31", "2025-06-30", "2025-09-30", "2025-12-31")
+#'   )
+#' )
 #' facts_statement(facts, period = "quarterly")
-facts_statement <- function(facts, symbol = NULL, period = "annual", items = NULL, filed = "last",
-  as_of = NULL, form = "wide", limit = Inf, complete = FALSE) {
+facts_statement <- function(facts, symbol = NULL, period = "annual",
+                            items = NULL, filed = "last", as_of = NULL,
+                            form = "wide", limit = Inf, complete = FALSE) {
   facts <- statement_facts(facts, symbol, filed, as_of)
   check_choice(period, "period", names(statement_periods))
   check_choice(form, "form", c("wide", "long"))
@@ -53,8 +60,13 @@ facts_statement <- function(facts, symbol = NULL, period = "annual", items = NUL
   known <- facts[facts$item %in% wanted$used, , drop = FALSE]
   quarters <- statement_quarters(known)
   all <- statement_periods[[period]](known, quarters)
-  all <- all[order(match(all$symbol, unique(facts$symbol)), match(all$item, wanted$used),
-    -as.numeric(all$period_end)), , drop = FALSE]
+  all <- all[
+    order(
+      match(all$symbol, unique(facts$symbol)), match(all$item, wanted$used),
+      -as.numeric(all$period_end)
+    ), ,
+    drop = FALSE
+  ]
   all <- statement_sums(all, wanted)
   ends <- utils::head(sort(unique(all$period_end), decreasing = TRUE), limit)
   all <- all[all$period_end %in% ends, , drop = FALSE]
@@ -69,16 +81,28 @@ facts_statement <- function(facts, symbol = NULL, period = "annual", items = NUL
 statement_facts <- function(facts, symbol, filed, as_of) {
   check_rows(facts, "facts")
   check_choice(filed, "filed", c("last", "first"))
-  for (name in c("symbol", "item", "period_end", "value")) check_column(facts, name)
+  for (name in c("symbol", "item", "period_end", "value")) {
+    check_column(facts, name)
+  }
   n <- nrow(facts)
   day <- function(name) {
-    if (is.null(facts[[name]])) epoch_days(rep(NA_real_, n))
-    else as_action_day(facts[[name]], "UTC")
+    if (is.null(facts[[name]])) {
+      epoch_days(rep(NA_real_, n))
+    } else {
+      as_action_day(facts[[name]], "UTC")
+    }
   }
-  all <- list_frame(list(symbol = as.character(facts$symbol), item = as.character(facts$item),
-    start = day("period_start"), period_end = day("period_end"),
-    value = check_numbers(facts$value, "value"),
-    unit = as.character(facts[["unit"]] %||% rep(NA_character_, n)), filed = day("filed")))
+  all <- list_frame(
+    list(
+      symbol = as.character(facts$symbol),
+      item = as.character(facts$item),
+      start = day("period_start"),
+      period_end = day("period_end"),
+      value = check_numbers(facts$value, "value"),
+      unit = as.character(facts[["unit"]] %||% rep(NA_character_, n)),
+      filed = day("filed")
+    )
+  )
   keep <- !is.na(all$value) & !is.na(all$period_end)
   if (!is.null(facts[["segment"]])) keep <- keep & is.na(facts$segment)
   if (!is.null(as_of)) {
@@ -89,8 +113,11 @@ statement_facts <- function(facts, symbol, filed, as_of) {
   if (!is.null(symbol)) check_text(symbol, "symbol", several = TRUE)
   for (name in symbol) {
     if (!name %in% all$symbol) {
-      vetusta_stop("argument", paste0("There are no facts of \"", name, "\"."),
-        todo = suggest_word(name, unique(all$symbol)))
+      vetusta_stop(
+        "argument",
+        paste0("There are no facts of \"", name, "\"."),
+        todo = suggest_word(name, unique(all$symbol))
+      )
     }
   }
   if (!is.null(symbol)) all <- all[all$symbol %in% symbol, , drop = FALSE]
@@ -100,8 +127,13 @@ statement_facts <- function(facts, symbol, filed, as_of) {
   key <- paste(all$symbol, all$item, all$start, all$period_end, sep = "\r")
   kept <- all[!duplicated(key), , drop = FALSE]
   # companies and items in order of first appearance
-  kept <- kept[order(match(kept$symbol, unique(as.character(facts$symbol))),
-    match(kept$item, unique(as.character(facts$item)))), , drop = FALSE]
+  kept <- kept[
+    order(
+      match(kept$symbol, unique(as.character(facts$symbol))),
+      match(kept$item, unique(as.character(facts$item)))
+    ), ,
+    drop = FALSE
+  ]
   kept$days <- as.numeric(kept$period_end - kept$start) + 1
   kept$made <- rep("filed", nrow(kept))
   kept
@@ -109,15 +141,23 @@ statement_facts <- function(facts, symbol, filed, as_of) {
 
 # One period of an item must have one figure: in two units it has two.
 statement_units <- function(facts) {
-  key <- paste(facts$symbol, facts$item, facts$start, facts$period_end, sep = "\r")
+  key <- paste(
+    facts$symbol, facts$item, facts$start, facts$period_end,
+    sep = "\r"
+  )
   units <- unique(list_frame(list(key = key, unit = facts$unit)))
   twice <- units$key[duplicated(units$key)]
   if (length(twice)) {
     parts <- strsplit(twice[1], "\r", fixed = TRUE)[[1]]
-    vetusta_stop("argument",
-      paste0("The item ", parts[2], " of ", parts[1], " is filed in several ",
-      "units: ", paste(units$unit[units$key == twice[1]], collapse = ", "), "."),
-      todo = "choose a unit: --unit, or rows_filter(facts, \"unit=...\")")
+    vetusta_stop(
+      "argument",
+      paste0(
+        "The item ", parts[2], " of ", parts[1], " is filed in several ",
+        "units: ", paste(units$unit[units$key == twice[1]], collapse = ", "),
+        "."
+      ),
+      todo = "choose a unit: --unit, or rows_filter(facts, \"unit=...\")"
+    )
   }
 }
 
@@ -134,15 +174,24 @@ statement_items <- function(items, known) {
   for (i in grep("=", items, fixed = TRUE)) {
     parts <- trimws(sub("^[^=]*=", "", items[i]))
     words <- regmatches(parts, gregexpr("[+-]? *[^+ -][^+-]*", parts))[[1]]
-    sums[[shown[i]]] <- list(item = trimws(sub("^[+-]", "", trimws(words))),
-      sign = ifelse(startsWith(trimws(words), "-"), -1, 1))
+    sums[[
+      shown[i]
+    ]] <- list(
+      item = trimws(sub("^[+-]", "", trimws(words))),
+      sign = ifelse(startsWith(trimws(words), "-"), -1, 1)
+    )
   }
   plain <- setdiff(shown, names(sums))
-  used <- unique(c(plain, setdiff(unlist(lapply(sums, `[[`, "item")), names(sums))))
+  used <- unique(
+    c(plain, setdiff(unlist(lapply(sums, `[[`, "item")), names(sums)))
+  )
   for (name in used) {
     if (!name %in% known) {
-      vetusta_stop("argument", paste0("No company has the item \"", name, "\"."),
-        todo = suggest_word(name, known))
+      vetusta_stop(
+        "argument",
+        paste0("No company has the item \"", name, "\"."),
+        todo = suggest_word(name, known)
+      )
     }
   }
   list(shown = shown, used = used, sums = sums)
@@ -155,8 +204,13 @@ statement_periods <- list(
     stock <- facts[is.na(facts$days), , drop = FALSE]
     flow <- rbind(flow, statement_years(flow, quarters))
     ends <- unique(paste(flow$symbol, flow$period_end))
-    rbind(flow, stock[paste(stock$symbol, stock$period_end) %in% ends | !nrow(flow), ,
-      drop = FALSE])
+    rbind(
+      flow,
+      stock[
+        paste(stock$symbol, stock$period_end) %in% ends | !nrow(flow), ,
+        drop = FALSE
+      ]
+    )
   },
   quarterly = function(facts, quarters) {
     rbind(quarters, facts[is.na(facts$days), , drop = FALSE])
@@ -172,27 +226,42 @@ statement_periods <- list(
 statement_years <- function(flow, quarters) {
   sums <- statement_trailing(quarters)
   month <- function(day) format(day, "%m")
-  ends <- vapply(sums$symbol, function(name) {
-    months <- month(flow$period_end[flow$symbol == name])
-    if (length(months)) names(sort(-table(months)))[1] else "12"
-  }, "")
+  ends <- vapply(
+    sums$symbol,
+    function(name) {
+      months <- month(flow$period_end[flow$symbol == name])
+      if (length(months)) names(sort(-table(months)))[1] else "12"
+    },
+    ""
+  )
   key <- function(x) paste(x$symbol, x$item, x$period_end, sep = "\r")
-  sums[month(sums$period_end) == ends & !key(sums) %in% key(flow), , drop = FALSE]
+  sums[
+    month(sums$period_end) == ends & !key(sums) %in% key(flow), ,
+    drop = FALSE
+  ]
 }
 
 # Sums of four consecutive quarters.
 statement_trailing <- function(quarters) {
-  groups <- split(seq_len(nrow(quarters)), paste(quarters$symbol, quarters$item, sep = "\r"))
+  groups <- split(
+    seq_len(nrow(quarters)), paste(quarters$symbol, quarters$item, sep = "\r")
+  )
   made <- lapply(groups, function(rows) {
     ordered <- quarters[rows[order(quarters$period_end[rows])], , drop = FALSE]
     k <- nrow(ordered)
-    if (k < 4) return(NULL)
+    if (k < 4) {
+      return(NULL)
+    }
     follows <- c(FALSE, is_quarter(as.numeric(diff(ordered$period_end))))
     last <- which(seq_len(k) >= 4)
     last <- last[vapply(last, function(i) all(follows[(i - 2):i]), TRUE)]
     sums <- vapply(last, function(i) sum(ordered$value[(i - 3):i]), 0)
-    filed <- epoch_days(vapply(last, function(i) max(as.numeric(ordered$filed[(i - 3):i])), 0))
-    statement_made(ordered[last, ], ordered$start[pmax(1, last - 3)], sums, filed)
+    filed <- epoch_days(
+      vapply(last, function(i) max(as.numeric(ordered$filed[(i - 3):i])), 0)
+    )
+    statement_made(
+      ordered[last, ], ordered$start[pmax(1, last - 3)], sums, filed
+    )
   })
   do.call(rbind, c(list(quarters[0, , drop = FALSE]), unname(made)))
 }
@@ -203,18 +272,32 @@ statement_sums <- function(all, wanted) {
   all <- all[columns]
   for (name in names(wanted$sums)) {
     rule <- wanted$sums[[name]]
-    period <- unique(all[all$item %in% rule$item, c("symbol", "period_end"), drop = FALSE])
+    period <- unique(
+      all[all$item %in% rule$item, c("symbol", "period_end"), drop = FALSE]
+    )
     at <- lapply(rule$item, function(item) {
-      match(paste(period$symbol, period$period_end, item),
-        paste(all$symbol, all$period_end, all$item))
+      match(
+        paste(period$symbol, period$period_end, item),
+        paste(all$symbol, all$period_end, all$item)
+      )
     })
-    values <- vapply(seq_along(at), function(i) rule$sign[i] * all$value[at[[i]]],
-      numeric(nrow(period)))
+    values <- vapply(
+      seq_along(at), function(i) rule$sign[i] * all$value[at[[i]]],
+      numeric(nrow(period))
+    )
     total <- rowSums(matrix(values, nrow(period)))
     first <- at[[1]]
-    sums <- list_frame(list(symbol = period$symbol, item = rep(name, nrow(period)),
-      period_end = period$period_end, value = total, unit = all$unit[first],
-      made = rep("computed", nrow(period)), filed = all$filed[first]))
+    sums <- list_frame(
+      list(
+        symbol = period$symbol,
+        item = rep(name, nrow(period)),
+        period_end = period$period_end,
+        value = total,
+        unit = all$unit[first],
+        made = rep("computed", nrow(period)),
+        filed = all$filed[first]
+      )
+    )
     all <- rbind(all, sums[!is.na(total), , drop = FALSE])
   }
   all[all$item %in% wanted$shown, , drop = FALSE]
@@ -224,7 +307,9 @@ statement_sums <- function(all, wanted) {
 # all items of all companies.
 statement_whole <- function(all, items) {
   if (length(items) == 1) {
-    count <- tapply(all$period_end, all$symbol, function(end) length(unique(end)))
+    count <- tapply(
+      all$period_end, all$symbol, function(end) length(unique(end))
+    )
     full <- names(count)[count == length(unique(all$period_end))]
     return(all[all$symbol %in% full, , drop = FALSE])
   }
@@ -238,22 +323,51 @@ statement_wide <- function(all, shown) {
   symbols <- unique(all$symbol)
   # one item of several companies is shown side by side
   beside <- length(symbols) > 1 && length(unique(all$item)) == 1
-  rows <- if (beside) list_frame(list(period_end = ends))
-  else unique(all[c("symbol", "item")])
+  rows <- if (beside) {
+    list_frame(list(period_end = ends))
+  } else {
+    unique(all[c("symbol", "item")])
+  }
   if (!beside) {
-    rows <- rows[order(match(rows$symbol, symbols), match(rows$item, shown)), , drop = FALSE]
+    rows <- rows[
+      order(match(rows$symbol, symbols), match(rows$item, shown)), ,
+      drop = FALSE
+    ]
   }
   heads <- if (beside) symbols else format(ends)
-  row <- if (beside) match(all$period_end, ends)
-  else match(paste(all$symbol, all$item), paste(rows$symbol, rows$item))
-  column <- if (beside) match(all$symbol, symbols) else match(all$period_end, ends)
-  values <- matrix(NA_real_, nrow(rows), length(heads), dimnames = list(NULL, heads))
-  computed <- matrix(FALSE, nrow(rows), length(heads), dimnames = list(NULL, heads))
+  row <- if (beside) {
+    match(all$period_end, ends)
+  } else {
+    match(paste(all$symbol, all$item), paste(rows$symbol, rows$item))
+  }
+  column <- if (beside) {
+    match(all$symbol, symbols)
+  } else {
+    match(all$period_end, ends)
+  }
+  values <- matrix(
+    NA_real_, nrow(rows), length(heads),
+    dimnames = list(NULL, heads)
+  )
+  computed <- matrix(
+    FALSE, nrow(rows), length(heads),
+    dimnames = list(NULL, heads)
+  )
   values[cbind(row, column)] <- all$value
   computed[cbind(row, column)] <- all$made != "filed"
-  lead <- if (beside) list(period_end = ends, unit = all$unit[match(ends, all$period_end)])
-  else c(if (length(symbols) > 1) list(symbol = rows$symbol), list(item = rows$item,
-    unit = all$unit[match(paste(rows$symbol, rows$item), paste(all$symbol, all$item))]))
+  lead <- if (beside) {
+    list(period_end = ends, unit = all$unit[match(ends, all$period_end)])
+  } else {
+    c(
+      if (length(symbols) > 1) list(symbol = rows$symbol),
+      list(
+        item = rows$item,
+        unit = all$unit[
+          match(paste(rows$symbol, rows$item), paste(all$symbol, all$item))
+        ]
+      )
+    )
+  }
   columns <- lapply(seq_along(heads), function(j) as.vector(values[, j]))
   result <- as_rows(c(lead, stats::setNames(columns, heads)))
   attr(result, "computed") <- computed
@@ -267,14 +381,26 @@ statement_findings <- function(facts, quarters) {
   computed <- lapply(seq_len(nrow(years)), function(i) {
     members <- statement_within(years[i, ], filed)
     total <- sum(members$value)
-    if (nrow(members) != 4 || abs(total - years$value[i]) <= 1e-6 * max(1, abs(years$value[i]))) {
+    if (nrow(members) != 4 ||
+      abs(total - years$value[i]) <= 1e-6 * max(1, abs(years$value[i]))) {
       return(NULL)
     }
-    list_frame(list(symbol = years$symbol[i], item = years$item[i],
-      period_end = years$period_end[i], year = years$value[i], quarters = total))
+    list_frame(
+      list(
+        symbol = years$symbol[i], item = years$item[i],
+        period_end = years$period_end[i], year = years$value[i],
+        quarters = total
+      )
+    )
   })
-  none <- list_frame(list(symbol = character(), item = character(),
-    period_end = epoch_days(numeric()), year = numeric(),
-    quarters = numeric()))
+  none <- list_frame(
+    list(
+      symbol = character(),
+      item = character(),
+      period_end = epoch_days(numeric()),
+      year = numeric(),
+      quarters = numeric()
+    )
+  )
   as_rows(as.list(do.call(rbind, c(list(none), computed))))
 }

@@ -50,39 +50,68 @@
 #'   columns of `NA`.
 #' @export
 #' @examples
-#' days <- bars_frame(data.frame(symbol = "KELD", time = as.POSIXct("2026-03-02", tz = "UTC") +
-#' 86400 * 0:9, close = 41 + 0:9))
-#' traffic <- data.frame(series = "traffic", period = c("2026-01", "2026-02"), value = c(310, 280),
-#' released = as.Date(c("2026-02-20", "2026-03-06")))
+#' days <- bars_frame(
+#'   data.frame(
+#'     symbol = "KELD",
+#'     time = as.POSIXct("2026-03-02", tz = "UTC") + 86400 * 0:9,
+#'     close = 41 + 0:9
+#'   )
+#' )
+#' traffic <- data.frame(
+#'   series = "traffic",
+#'   period = c("2026-01", "2026-02"),
+#'   value = c(310, 280),
+#'   released = as.Date(c("2026-02-20", "2026-03-06"))
+#' )
 #' series_align(days, traffic, grid = "KELD", ages = TRUE)
-series_align <- function(..., grid = "union", rule = "last", point_in_time = TRUE, lag = NULL,
-  max_age = NULL, ages = FALSE, form = "wide", value = NULL, interval = NULL, zone = NULL,
-  calendar = NULL) {
+series_align <- function(..., grid = "union", rule = "last",
+                         point_in_time = TRUE, lag = NULL, max_age = NULL,
+                         ages = FALSE, form = "wide", value = NULL,
+                         interval = NULL, zone = NULL, calendar = NULL) {
   check_choice(form, "form", c("wide", "long"))
   for (flag in c("point_in_time", "ages")) check_flag(get(flag), flag)
   if (!is.null(zone)) check_zone(zone)
   tables <- list(...)
   if (!length(tables)) {
-    vetusta_stop("argument", "There are no series to align.", todo = "give a table or several")
+    vetusta_stop(
+      "argument", "There are no series to align.",
+      todo = "give a table or several"
+    )
   }
   check_tables(tables)
   calendars <- align_calendars(calendar, length(tables))
-  series <- align_series(tables, value, interval, lag, zone, point_in_time, calendars)
+  series <- align_series(
+    tables, value, interval, lag, zone, point_in_time, calendars
+  )
   if (point_in_time && is.null(lag)) say_no_release(tables)
   names <- names(series)
   rules <- by_series(rule, names, "rule")
-  for (flag in rules) check_choice(flag, "rule", c("last", "exact", "mean", "sum", "linear"))
-  if (point_in_time && any(rules == "linear")) {
-    vetusta_stop("argument", "The rule linear takes from values that are not known yet.",
-      todo = "choose another rule, or use point_in_time = FALSE")
+  for (flag in rules) {
+    check_choice(flag, "rule", c("last", "exact", "mean", "sum", "linear"))
   }
-  limits <- lapply(by_series(max_age, names, "max_age"),
-    function(x) if (!is.null(x) && !is.na(x)) time_interval(x, "max_age"))
+  if (point_in_time && any(rules == "linear")) {
+    vetusta_stop(
+      "argument", "The rule linear takes from values that are not known yet.",
+      todo = "choose another rule, or use point_in_time = FALSE"
+    )
+  }
+  limits <- lapply(
+    by_series(max_age, names, "max_age"),
+    function(x) if (!is.null(x) && !is.na(x)) time_interval(x, "max_age")
+  )
   times <- align_grid(grid, series, zone %||% "UTC", calendars[[1]])
-  aligned <- Map(function(points, rule, limit) align_one(points, times, rule, limit, zone %||% "UTC"),
-    series, rules, limits)
+  aligned <- Map(
+    function(points, rule, limit) {
+      align_one(points, times, rule, limit, zone %||% "UTC")
+    },
+    series, rules, limits
+  )
   if (point_in_time) say_none_known(series, aligned, times)
-  if (form == "wide") align_wide(aligned, times, ages) else align_tidy(aligned, times, ages)
+  if (form == "wide") {
+    align_wide(aligned, times, ages)
+  } else {
+    align_tidy(aligned, times, ages)
+  }
 }
 
 # One calendar, or none, for each table.
@@ -91,9 +120,17 @@ align_calendars <- function(calendar, count) {
     return(rep(list(calendar), count))
   }
   if (!is.list(calendar) || length(calendar) != count) {
-    vetusta_stop("argument",
-      "`calendar` must be a calendar, or a list with a calendar for each table.",
-      todo = "make a calendar with calendar_make(), or read it with source_calendar()")
+    vetusta_stop(
+      "argument",
+      paste0(
+        "`calendar` must be a calendar, or a list with a calendar for ",
+        "each table."
+      ),
+      todo = paste0(
+        "make a calendar with calendar_make(), or read it with ",
+        "source_calendar()"
+      )
+    )
   }
   for (entry in calendar) check_calendar(entry)
   calendar
@@ -101,30 +138,54 @@ align_calendars <- function(calendar, count) {
 
 # Each series as columns in order of the instant from which its values count.
 align_series <- function(tables, value, interval, lag, zone, point_in_time,
-  calendars = vector("list", length(tables))) {
-  tables <- with_one_note(Map(function(x, calendar) {
-    x <- as_series(x)
-    # the days of a table are those of its zone
-    table_zone <- attr(x, "zone", exact = TRUE) %||% attr(x, "calendar", exact = TRUE)$zone %||% zone
-    points <- function(x, lag) {
-      series_points(x, value_asked(x, value), interval, lag, table_zone, calendar)
-    }
-    if (is.null(names(lag))) {
-      return(points(x, lag))
-    }
-    of <- series_names_of(x)
-    lag_here <- by_series(lag, unique(of), "lag", strict = FALSE)
-    # series with equal lag are read together
-    waits <- vapply(lag_here, function(delay) if (is.null(delay)) "" else as.character(delay), "")
-    do.call(rbind,
-      lapply(unique(waits),
-        function(wait) points(x[of %in% names(waits)[waits == wait], ], if (nzchar(wait)) wait)))
-  }, tables, calendars))
-  all <- if (length(tables) == 1) tables[[1]]
-  else as.data.frame(data.table::rbindlist(tables, use.names = TRUE, fill = TRUE))
-  rows <- series_split(all$series,
-    if (length(tables) == 1 && is.null(names(lag))) attr(all, "groups"))
-  for (name in setdiff(names(lag), c("", names(rows)))) check_choice(name, "lag", names(rows))
+                         calendars = vector("list", length(tables))) {
+  tables <- with_one_note(Map(
+    function(x, calendar) {
+      x <- as_series(x)
+      # the days of a table are those of its zone
+      table_zone <- attr(x, "zone", exact = TRUE) %||%
+        attr(x, "calendar", exact = TRUE)$zone %||% zone
+      points <- function(x, lag) {
+        series_points(
+          x, value_asked(x, value), interval, lag, table_zone, calendar
+        )
+      }
+      if (is.null(names(lag))) {
+        return(points(x, lag))
+      }
+      of <- series_names_of(x)
+      lag_here <- by_series(lag, unique(of), "lag", strict = FALSE)
+      # series with equal lag are read together
+      waits <- vapply(
+        lag_here,
+        function(delay) if (is.null(delay)) "" else as.character(delay), ""
+      )
+      do.call(
+        rbind,
+        lapply(
+          unique(waits),
+          function(wait) {
+            points(
+              x[of %in% names(waits)[waits == wait], ], if (nzchar(wait)) wait
+            )
+          }
+        )
+      )
+    },
+    tables, calendars
+  ))
+  all <- if (length(tables) == 1) {
+    tables[[1]]
+  } else {
+    as.data.frame(data.table::rbindlist(tables, use.names = TRUE, fill = TRUE))
+  }
+  rows <- series_split(
+    all$series,
+    if (length(tables) == 1 && is.null(names(lag))) attr(all, "groups")
+  )
+  for (name in setdiff(names(lag), c("", names(rows)))) {
+    check_choice(name, "lag", names(rows))
+  }
   deleted <- all[["status"]] %in% "deleted"
   all <- as.list(all)[c("time", "known", "through", "value")]
   # `counts` is the instant from which a value is used on the grid
@@ -139,8 +200,11 @@ align_series <- function(tables, value, interval, lag, zone, point_in_time,
     }
     # a missing value does not count, and a deleted one ends the one before it
     if (anyNA(part$value)) {
-      kept <- !is.na(part$value) | part$deleted %||% rep(FALSE, length(part$value))
-      empty <- if (!point_in_time) lapply(part[c("counts", "known", "through")], `[`, !kept)
+      kept <- !is.na(part$value) |
+        part$deleted %||% rep(FALSE, length(part$value))
+      empty <- if (!point_in_time) {
+        lapply(part[c("counts", "known", "through")], `[`, !kept)
+      }
       part <- lapply(part, `[`, kept)
       attr(part, "empty") <- empty
     }
@@ -157,8 +221,10 @@ align_series <- function(tables, value, interval, lag, zone, point_in_time,
 # The newest release of each time, without deleted values.
 undeleted <- function(part) {
   newest <- !duplicated(part$time, fromLast = TRUE)
-  with_empty(lapply(part[setdiff(names(part), "deleted")], `[`, newest & !part$deleted),
-    attr(part, "empty"))
+  with_empty(
+    lapply(part[setdiff(names(part), "deleted")], `[`, newest & !part$deleted),
+    attr(part, "empty")
+  )
 }
 
 # Rows without a value, whose instants count because they were looked at.
@@ -175,24 +241,38 @@ empty_latest <- function(empty, counts, times, name) {
   }
   order <- order(empty$counts, method = "radix")
   at <- empty$counts[order]
-  vapply(seq_along(times), function(i) {
-    last <- findInterval(times[i], at)
-    first <- if (is.na(counts[i])) 1L else findInterval(counts[i], at, left.open = TRUE) + 1L
-    if (first > last) -Inf else max(empty[[name]][order][first:last])
-  }, 0)
+  vapply(
+    seq_along(times),
+    function(i) {
+      last <- findInterval(times[i], at)
+      first <- if (is.na(counts[i])) {
+        1L
+      } else {
+        findInterval(counts[i], at, left.open = TRUE) + 1L
+      }
+      if (first > last) -Inf else max(empty[[name]][order][first:last])
+    },
+    0
+  )
 }
 
 # Unnamed arguments are tables. A named one that is no table is a misspelt
 # argument.
 check_tables <- function(tables) {
-  known <- c("grid", "rule", "point_in_time", "lag", "max_age", "ages", "form", "value", "interval",
-    "zone", "calendar", "change")
+  known <- c(
+    "grid", "rule", "point_in_time", "lag", "max_age", "ages", "form", "value",
+    "interval", "zone", "calendar", "change"
+  )
   for (i in seq_along(tables)) {
     name <- names(tables)[i] %||% ""
     if (nzchar(name) && !is.data.frame(tables[[i]])) {
-      vetusta_stop("argument",
-        paste0("There is no argument \"", name, "\", and its value is no table."),
-        todo = suggest_word(name, known))
+      vetusta_stop(
+        "argument",
+        paste0(
+          "There is no argument \"", name, "\", and its value is no table."
+        ),
+        todo = suggest_word(name, known)
+      )
     }
   }
 }
@@ -202,28 +282,48 @@ by_series <- function(x, names, what, strict = TRUE) {
   if (is.null(x)) {
     return(stats::setNames(vector("list", length(names)), names))
   }
-  if (!is.vector(x) || !length(x)) vetusta_stop("argument",
-    paste0("`", what, "` cannot be ", shown_value(x), "."), todo = paste0("give one ", what,
-    " for all series, or a named vector"))
+  if (!is.vector(x) || !length(x)) {
+    vetusta_stop(
+      "argument",
+      paste0("`", what, "` cannot be ", shown_value(x), "."),
+      todo = paste0("give one ", what, " for all series, or a named vector")
+    )
+  }
   if (is.null(names(x))) {
     if (length(x) > 1) {
-      vetusta_stop("argument",
-        paste0("`", what, "` is given ", length(x),
-          " times without the names of the series."),
-        todo = paste0("give one ", what, " for all series, or name each by its series, as c(",
-          names[1], " = ...)"))
+      vetusta_stop(
+        "argument",
+        paste0(
+          "`", what, "` is given ", length(x),
+          " times without the names of the series."
+        ),
+        todo = paste0(
+          "give one ", what,
+          " for all series, or name each by its series, as c(", names[1],
+          " = ...)"
+        )
+      )
     }
     return(stats::setNames(rep(list(x[[1]]), length(names)), names))
   }
   wrong <- setdiff(names(x), names)
   if (strict && length(wrong)) {
-    vetusta_stop("argument",
-      paste0("`", what, "` speaks of the series \"", wrong[1], "\", which is not there."),
-      todo = suggest_word(wrong[1], names))
+    vetusta_stop(
+      "argument",
+      paste0(
+        "`", what, "` speaks of the series \"", wrong[1],
+        "\", which is not there."
+      ),
+      todo = suggest_word(wrong[1], names)
+    )
   }
   default <- if (what == "rule") "last"
-  stats::setNames(lapply(names, function(name) if (name %in% names(x)) x[[name]] else default),
-    names)
+  stats::setNames(
+    lapply(
+      names, function(name) if (name %in% names(x)) x[[name]] else default
+    ),
+    names
+  )
 }
 
 # The times that a calendar (by default every day of the zone) expects from the
@@ -231,26 +331,38 @@ by_series <- function(x, names, what, strict = TRUE) {
 length_grid <- function(length, series, calendar, zone) {
   from <- min(unlist(lapply(series, `[[`, "time")))
   to <- max(unlist(lapply(series, `[[`, "counts")))
-  as.numeric(calendar_times(calendar %||% day_calendar(zone), length, utc(from), utc(to + 1),
-    if (!is.null(calendar)) main_session(calendar)))
+  as.numeric(
+    calendar_times(
+      calendar %||% day_calendar(zone), length, utc(from), utc(to + 1),
+      if (!is.null(calendar)) main_session(calendar)
+    )
+  )
 }
 
 align_grid <- function(grid, series, zone, calendar = NULL) {
   if (inherits(grid, "POSIXct")) {
     grid <- as.numeric(grid)
-    return(if (anyNA(grid) || is.unsorted(grid, strictly = TRUE)) sort(unique(grid[!is.na(grid)]))
-    else grid)
+    return(
+      if (anyNA(grid) || is.unsorted(grid, strictly = TRUE)) {
+        sort(unique(grid[!is.na(grid)]))
+      } else {
+        grid
+      }
+    )
   }
   if (inherits(grid, "Date")) {
     return(as.numeric(time_local(sort(unique(grid[!is.na(grid)])), 0, zone)))
   }
   if (is.list(grid)) {
     parts <- c("calendar", "interval", "from", "to")
-    if (is.data.frame(grid) || !all(parts %in% names(grid)) ||
+    if (is.data.frame(grid) ||
+      !all(parts %in% names(grid)) ||
       length(setdiff(names(grid), c(parts, "session")))) {
-      vetusta_stop("argument",
+      vetusta_stop(
+        "argument",
         "A grid that is a list has a calendar, an interval, a from and a to.",
-        todo = "give list(calendar = , interval = , from = , to = )")
+        todo = "give list(calendar = , interval = , from = , to = )"
+      )
     }
     return(as.numeric(do.call(calendar_times, grid)))
   }
@@ -263,8 +375,13 @@ align_grid <- function(grid, series, zone, calendar = NULL) {
   }
   check_choice(grid, "grid", known)
   instants <- lapply(series, function(points) unique(points$counts))
-  sort(switch(grid, union = unique(unlist(instants)), intersection = Reduce(intersect, instants),
-    instants[[grid]]))
+  sort(
+    switch(grid,
+      union = unique(unlist(instants)),
+      intersection = Reduce(intersect, instants),
+      instants[[grid]]
+    )
+  )
 }
 
 align_one <- function(points, times, rule, limit, zone) {
@@ -276,32 +393,49 @@ align_one <- function(points, times, rule, limit, zone) {
     first <- !duplicated(points$time) & !is.na(points$value)
     counts <- points$counts[first]
     between <- align_between_cpp(times, counts, points$value[first])
-    value <- ifelse(between$count == 0, NA_real_, if (rule == "mean") between$sum / between$count
-    else between$sum)
+    value <- ifelse(
+      between$count == 0, NA_real_,
+      if (rule == "mean") between$sum / between$count else between$sum
+    )
     last <- findInterval(times, counts)
     latest <- function(x) c(NA, cummax(x[first]))[last + 1]
     none <- is.na(value)
-    return(list(value = value, counts = ifelse(none, NA, times),
-      known = ifelse(none, NA, pmax(times, latest(points$known))),
-      through = ifelse(none, NA, latest(points$through))))
+    return(
+      list(
+        value = value,
+        counts = ifelse(none, NA, times),
+        known = ifelse(none, NA, pmax(times, latest(points$known))),
+        through = ifelse(none, NA, latest(points$through))
+      )
+    )
   }
-  at <- if (rule == "exact") times_match_cpp(times, points$counts)
-  else if (is.null(points$deleted)) align_cpp(times, points$counts, points$time)
-  else align_deleted_cpp(times, points$counts, points$time, points$deleted)
+  at <- if (rule == "exact") {
+    times_match_cpp(times, points$counts)
+  } else if (is.null(points$deleted)) {
+    align_cpp(times, points$counts, points$time)
+  } else {
+    align_deleted_cpp(times, points$counts, points$time, points$deleted)
+  }
   at[at == 0L] <- NA
   counts <- points$counts[at]
   value <- points$value[at]
   if (!is.null(limit)) {
-    until <- if (is.na(limit$seconds)) as.numeric(shift_instant(utc(counts), limit, 1, zone))
-    else counts + limit$seconds
+    until <- if (is.na(limit$seconds)) {
+      as.numeric(shift_instant(utc(counts), limit, 1, zone))
+    } else {
+      counts + limit$seconds
+    }
     at[!is.na(counts) & times > until] <- NA
     value <- points$value[at]
   }
   empty <- attr(points, "empty")
   passed <- function(name) empty_latest(empty, points$counts[at], times, name)
-  list(value = value, counts = points$counts[at],
+  list(
+    value = value,
+    counts = points$counts[at],
     known = pmax(points$known[at], times, passed("known")),
-    through = pmax(points$through[at], passed("through")))
+    through = pmax(points$through[at], passed("through"))
+  )
 }
 
 # Linear interpolation: known once both neighbours are.
@@ -314,33 +448,52 @@ align_linear <- function(points, times) {
   at <- points$counts[good]
   value <- stats::approx(at, points$value[good], times, ties = "ordered")$y
   before <- good[pmax(1, findInterval(times, at))]
-  after <- good[pmin(length(good), findInterval(times, at, left.open = TRUE) + 1)]
+  after <- good[
+    pmin(length(good), findInterval(times, at, left.open = TRUE) + 1)
+  ]
   empty <- attr(points, "empty")
   latest <- function(name) {
     x <- points[[name]]
-    passed <- empty_latest(empty, points$counts[before], points$counts[after], name)
+    passed <- empty_latest(
+      empty, points$counts[before], points$counts[after], name
+    )
     ifelse(is.na(value), NA, pmax(x[before], x[after], passed))
   }
-  list(value = value, counts = ifelse(is.na(value), NA, times),
-    known = pmax(times, latest("known")), through = latest("through"))
+  list(
+    value = value,
+    counts = ifelse(is.na(value), NA, times),
+    known = pmax(times, latest("known")),
+    through = latest("through")
+  )
 }
 
 align_wide <- function(aligned, times, ages) {
   columns <- lapply(aligned, `[[`, "value")
   if (ages) {
-    old <- stats::setNames(lapply(aligned, function(column) (times - column$counts) / 86400),
-      paste0(names(aligned), "_age_days"))
-    columns <- c(columns, old)[as.vector(rbind(seq_along(aligned), seq_along(aligned) + length(aligned)))]
+    old <- stats::setNames(
+      lapply(aligned, function(column) (times - column$counts) / 86400),
+      paste0(names(aligned), "_age_days")
+    )
+    columns <- c(columns, old)[
+      as.vector(rbind(seq_along(aligned), seq_along(aligned) + length(aligned)))
+    ]
   }
   as_rows(c(list(time = utc(times)), columns))
 }
 
 align_tidy <- function(aligned, times, ages) {
   n <- length(times)
-  column <- function(name) unlist(lapply(aligned, `[[`, name), use.names = FALSE)
+  column <- function(name) {
+    unlist(lapply(aligned, `[[`, name), use.names = FALSE)
+  }
   at <- rep(times, length(aligned))
-  columns <- list(time = utc(at), series = rep(names(aligned), each = n), value = column("value"),
-    through = utc(column("through")), known = utc(column("known")))
+  columns <- list(
+    time = utc(at),
+    series = rep(names(aligned), each = n),
+    value = column("value"),
+    through = utc(column("through")),
+    known = utc(column("known"))
+  )
   if (ages) columns$age_days <- (at - column("counts")) / 86400
   as_rows(columns)
 }

@@ -36,39 +36,65 @@
 #'   window or base that is needed and is none.
 #' @export
 #' @examples
-#' days <- data.frame(series = "salt", time = as.POSIXct("2026-03-01", tz = "UTC") + 86400 * 0:9,
-#' value = 100 + 0:9)
+#' days <- data.frame(
+#'   series = "salt", time = as.POSIXct("2026-03-01", tz = "UTC") + 86400 * 0:9,
+#'   value = 100 + 0:9
+#' )
 #' series_change(days, "log")
 #' series_change(days, "mean", window = "3 days")
-series_change <- function(x, change = "simple", over = NULL, window = NULL, minimum_count = 1,
-  base = NULL, value = NULL, interval = NULL, zone = NULL, calendar = NULL, or_before = NULL) {
+series_change <- function(x, change = "simple", over = NULL, window = NULL,
+                          minimum_count = 1, base = NULL, value = NULL,
+                          interval = NULL, zone = NULL, calendar = NULL,
+                          or_before = NULL) {
   windows <- c("mean", "sum", "sd", "min", "max")
-  check_choice(change, "change",
-    c("simple", "log", "difference", "index", windows, "cumulative", "drawdown"))
+  check_choice(
+    change, "change",
+    c("simple", "log", "difference", "index", windows, "cumulative", "drawdown")
+  )
   if (!is.null(zone)) check_zone(zone)
   check_calendar(calendar)
   if (change %in% windows && is.null(window)) {
-    vetusta_stop("argument", paste0("The ", change, " of a window needs its length."),
-      todo = "give `window`, such as \"30 days\"")
+    vetusta_stop(
+      "argument", paste0("The ", change, " of a window needs its length."),
+      todo = "give `window`, such as \"30 days\""
+    )
   }
   x <- as_series(x)
   facts <- frame_facts(x, interval, zone, calendar)
   zone <- facts$zone
-  how <- list(change = change, windowed = change %in% windows,
+  how <- list(
+    change = change,
+    windowed = change %in% windows,
     over = if (!is.null(over)) time_interval(over, "over"),
     window = if (!is.null(window)) time_interval(window, "window"),
-    minimum_count = check_count(minimum_count, "minimum_count"), base = change_base(base, zone),
+    minimum_count = check_count(minimum_count, "minimum_count"),
+    base = change_base(base, zone),
     zone = if (is.null(x[["period"]])) zone else "UTC",
-    or_before = if (!is.null(or_before)) time_interval(or_before, "or_before"))
-  points <- series_points(x, value_asked(x, value), interval, zone = zone, calendar = calendar)
+    or_before = if (!is.null(or_before)) time_interval(or_before, "or_before")
+  )
+  points <- series_points(
+    x, value_asked(x, value), interval,
+    zone = zone, calendar = calendar
+  )
   # an index counts from the end of its base day
-  if (change == "index" && !is.null(how$base)) points$known <- pmax(points$known, how$base)
-  if (!is.null(over)) how$step <- smallest_step(points$time, text_groups(points$series)$id)
-  changed <- if (has_vintages(points)) change_by_release(points, how)
-  else change_once(newest_points(x, points), how, attr(points, "groups"))
-  result <- derived_points(x, changed, changed$value, changed$through, changed$known)
+  if (change == "index" && !is.null(how$base)) {
+    points$known <- pmax(points$known, how$base)
+  }
+  if (!is.null(over)) {
+    how$step <- smallest_step(points$time, text_groups(points$series)$id)
+  }
+  changed <- if (has_vintages(points)) {
+    change_by_release(points, how)
+  } else {
+    change_once(newest_points(x, points), how, attr(points, "groups"))
+  }
+  result <- derived_points(
+    x, changed, changed$value, changed$through, changed$known
+  )
   unit <- attr(x, "unit", exact = TRUE)[value %||% value_column(x)]
-  if (keeps_unit(change) && !anyNA(unit)) attr(result, "unit") <- unit_of_value(unit)
+  if (keeps_unit(change) && !anyNA(unit)) {
+    attr(result, "unit") <- unit_of_value(unit)
+  }
   result
 }
 
@@ -81,32 +107,48 @@ change_once <- function(points, how, groups) {
   if (NROW(groups$id) == nrow(points) || length(groups$levels) == 1) {
     attr(points, "groups") <- groups
   }
-  points[c("value", "through", "known")] <- changed_points(points, point_groups(points), how)[
-    c("value", "through", "known")]
+  points[
+    c("value", "through", "known")
+  ] <- changed_points(points, point_groups(points), how)[
+    c("value", "through", "known")
+  ]
   points
 }
 
 # Series with revisions are computed release by release, others at once.
 change_by_release <- function(points, how) {
   series <- series_split(points$series)
-  vintages <- vapply(series, function(rows) anyDuplicated(points$time[rows]) > 0, TRUE)
+  vintages <- vapply(
+    series, function(rows) anyDuplicated(points$time[rows]) > 0, TRUE
+  )
   once <- unlist(series[!vintages], use.names = FALSE)
   once <- once[!points$status[once] %in% "deleted"]
   parts <- lapply(series[vintages], function(rows) {
     part <- frame_rows(points, rows)
-    changed <- by_release(part, function(at, groups) {
-      changed_points(frame_rows(part, at), groups, how)
-    }, change_reach(how))
+    changed <- by_release(
+      part,
+      function(at, groups) {
+        changed_points(frame_rows(part, at), groups, how)
+      },
+      change_reach(how)
+    )
     changed$series <- rep(points$series[rows[1]], nrow(changed))
     changed
   })
   if (length(once)) {
     plain <- frame_rows(points, once)
-    plain[c("value", "through", "known")] <- changed_points(plain, text_groups(plain$series)$id, how)[
-      c("value", "through", "known")]
-    parts <- c(parts, list(plain[c("series", "time", "value", "through", "known")]))
+    plain[
+      c("value", "through", "known")
+    ] <- changed_points(plain, text_groups(plain$series)$id, how)[
+      c("value", "through", "known")
+    ]
+    parts <- c(
+      parts, list(plain[c("series", "time", "value", "through", "known")])
+    )
   }
-  all <- as.list(data.table::rbindlist(unname(parts), use.names = TRUE, fill = TRUE))
+  all <- as.list(
+    data.table::rbindlist(unname(parts), use.names = TRUE, fill = TRUE)
+  )
   # series keep their order
   order <- order(match(all$series, names(series)), method = "radix")
   list_frame(lapply(all, `[`, order))
@@ -115,13 +157,16 @@ change_by_release <- function(points, how) {
 # The input rows of a change.
 change_reach <- function(how) {
   if (how$windowed) {
-    return(reach_time(function(time) {
-      if (is.na(how$window$seconds)) {
-        as.numeric(shift_instant(utc(time), how$window, -1, how$zone))
-      } else {
-        time - how$window$seconds
-      }
-    }, open = TRUE))
+    return(reach_time(
+      function(time) {
+        if (is.na(how$window$seconds)) {
+          as.numeric(shift_instant(utc(time), how$window, -1, how$zone))
+        } else {
+          time - how$window$seconds
+        }
+      },
+      open = TRUE
+    ))
   }
   if (!how$change %in% c("simple", "log", "difference")) {
     return(if (is.null(how$base)) reach_all else reach_base(how$base))
@@ -137,7 +182,9 @@ change_reach <- function(how) {
     }
     as.numeric(edge) + days * 86400
   }
-  reach_earlier(function(time) earlier(time, -4), function(time) earlier(time, 4))
+  reach_earlier(
+    function(time) earlier(time, -4), function(time) earlier(time, 4)
+  )
 }
 
 # The computed values, with the latest `through` and `known` of their inputs.
@@ -145,31 +192,59 @@ changed_points <- function(points, groups, how) {
   value <- points$value
   if (how$windowed) {
     seconds <- as.double(how$window$seconds)
-    edge <- if (is.na(seconds)) as.numeric(shift_instant(utc(points$time), how$window, -1,
-      how$zone))
-    out <- if (how$change %in% c("min", "max")) roll_extremes_cpp(groups, points$time, value, edge,
-      seconds, how$change == "max", as.integer(how$minimum_count))
-    else roll_sums_cpp(groups, points$time, value, edge, seconds,
-      match(how$change, c("mean", "sum", "sd")) - 1L, as.integer(how$minimum_count))
+    edge <- if (is.na(seconds)) {
+      as.numeric(shift_instant(utc(points$time), how$window, -1, how$zone))
+    }
+    out <- if (how$change %in% c("min", "max")) {
+      roll_extremes_cpp(
+        groups, points$time, value, edge, seconds, how$change == "max",
+        as.integer(how$minimum_count)
+      )
+    } else {
+      roll_sums_cpp(
+        groups, points$time, value, edge, seconds,
+        match(how$change, c("mean", "sum", "sd")) - 1L,
+        as.integer(how$minimum_count)
+      )
+    }
     # sorted instants need no running maximum
     latest <- function(x) {
-      if (identical(x, points$time) || is_ordered_cpp(groups, x)) x
-      else roll_extremes_cpp(groups, points$time, x, edge, seconds, TRUE, 1L)
+      if (identical(x, points$time) || is_ordered_cpp(groups, x)) {
+        x
+      } else {
+        roll_extremes_cpp(groups, points$time, x, edge, seconds, TRUE, 1L)
+      }
     }
-    return(list(value = out, through = latest(points$through), known = latest(points$known)))
+    return(
+      list(
+        value = out,
+        through = latest(points$through),
+        known = latest(points$known)
+      )
+    )
   }
   if (!length(groups)) groups <- rep(1L, length(value))
   if (how$change %in% c("simple", "log", "difference")) {
-    before <- if (is.null(how$over)) row_before(groups) else row_earlier(points, groups, how)
+    before <- if (is.null(how$over)) {
+      row_before(groups)
+    } else {
+      row_earlier(points, groups, how)
+    }
     looked <- attr(before, "looked") %||% before
-    return(c(list(value = change_from(value, value[before], how$change)),
-      latest_of(points, before, looked)))
+    return(
+      c(
+        list(value = change_from(value, value[before], how$change)),
+        latest_of(points, before, looked)
+      )
+    )
   }
   out <- list(value = value, through = points$through, known = points$known)
   for (rows in split(seq_along(value), groups)) {
-    changed <- switch(how$change, index = change_index(lapply(as.list(points), `[`, rows), how$base),
+    changed <- switch(how$change,
+      index = change_index(lapply(as.list(points), `[`, rows), how$base),
       cumulative = list(value = running_sum(value[rows])),
-      drawdown = list(value = drawdown(value[rows])))
+      drawdown = list(value = drawdown(value[rows]))
+    )
     out$value[rows] <- changed$value
     for (name in c("through", "known")) {
       out[[name]][rows] <- changed[[name]] %||% cummax(points[[name]][rows])
@@ -181,7 +256,10 @@ changed_points <- function(points, groups, how) {
 # The latest instants of each row and the given other rows.
 latest_of <- function(points, ...) {
   lapply(points[c("through", "known")], function(x) {
-    do.call(pmax, c(list(x), lapply(list(...), function(at) x[at]), list(na.rm = TRUE)))
+    do.call(
+      pmax,
+      c(list(x), lapply(list(...), function(at) x[at]), list(na.rm = TRUE))
+    )
   })
 }
 
@@ -207,12 +285,18 @@ row_earlier <- function(points, groups, how) {
   times <- sort(unique(points$time))
   at <- match(points$time, times)
   keys <- groups * (length(times) + 1) + at
-  row_of <- function(place) match(groups * (length(times) + 1) + place[at], keys)
+  row_of <- function(place) {
+    match(groups * (length(times) + 1) + place[at], keys)
+  }
   wanted <- as.numeric(shift_instant(utc(times), how$over, -1, how$zone))
   out <- row_of(match(wanted, times))
   if ((dated || monthly) && anyNA(out)) {
     day <- local_day(utc(times), how$zone)
-    earlier <- if (dated) shift_day(day, how$over, -1) else local_day(utc(wanted), how$zone)
+    earlier <- if (dated) {
+      shift_day(day, how$over, -1)
+    } else {
+      local_day(utc(wanted), how$zone)
+    }
     # days with a clock change
     by_day <- function(place) {
       days <- groups * 1e7 + as.numeric(day)[at] + 5e6
@@ -227,9 +311,21 @@ row_earlier <- function(points, groups, how) {
       last <- open[at[open] %in% ends]
       month_end <- rep(as.Date(NA), length(times))
       month_end[ends] <- shift_months_first(earlier[ends], 1) - 1
-      places <- if (dated) by_day(month_end)
-      else row_of(match(as.numeric(time_local(month_end,
-        times - as.numeric(time_local(day, 0, how$zone)), how$zone)), times))
+      places <- if (dated) {
+        by_day(month_end)
+      } else {
+        row_of(
+          match(
+            as.numeric(
+              time_local(
+                month_end, times - as.numeric(time_local(day, 0, how$zone)),
+                how$zone
+              )
+            ),
+            times
+          )
+        )
+      }
       out[last] <- places[last]
     }
   }
@@ -242,8 +338,11 @@ row_earlier <- function(points, groups, how) {
   all <- rising(points$time)
   there <- which(!is.na(points$value))
   near <- c(NA, there)[findInterval(rising(wanted[at]), all[there]) + 1L]
-  oldest <- as.numeric(shift_instant(utc(wanted), how$or_before, -1, how$zone))[at]
-  near[!is.na(near) & (groups[near] != groups | points$time[near] < oldest)] <- NA
+  oldest <- as.numeric(shift_instant(utc(wanted), how$or_before, -1, how$zone))[
+    at
+  ]
+  near[!is.na(near) & (groups[near] != groups | points$time[near] < oldest)] <-
+    NA
   open <- which(is.na(out))
   looked <- rep(NA_integer_, n)
   seen <- c(NA, seq_len(n))[findInterval(rising(wanted[at]), all) + 1L]
@@ -256,13 +355,15 @@ row_earlier <- function(points, groups, how) {
 
 # The first day of the month some months after each day's month.
 shift_months_first <- function(day, months) {
-  shift_months(period_first(day, "M"),
-  rep(months, length(day)))
+  shift_months(period_first(day, "M"), rep(months, length(day)))
 }
 
 change_from <- function(value, before, change) {
-  out <- switch(change, simple = value / before - 1, log = suppressWarnings(log(value / before)),
-    difference = value - before)
+  out <- switch(change,
+    simple = value / before - 1,
+    log = suppressWarnings(log(value / before)),
+    difference = value - before
+  )
   out[is.nan(out) | (change != "difference" & before %in% 0)] <- NA
   out
 }
@@ -275,13 +376,18 @@ change_base <- function(base, zone) {
   }
   is_day <- inherits(base, "Date") ||
     (is.character(base) && length(base) == 1 && !is.na(read_day(base)))
-  as.numeric(time_instant(base, zone, end = TRUE, name = "base")) + if (is_day) 0 else 1e-6
+  as.numeric(time_instant(base, zone, end = TRUE, name = "base")) +
+    if (is_day) 0 else 1e-6
 }
 
 # No index before the end of its base day.
 change_index <- function(points, base) {
   value <- points$value
-  in_reach <- if (is.null(base)) rep(TRUE, length(value)) else points$time < base
+  in_reach <- if (is.null(base)) {
+    rep(TRUE, length(value))
+  } else {
+    points$time < base
+  }
   usable <- which(is.finite(value) & value != 0 & in_reach)
   if (!length(usable)) {
     return(list(value = rep(NA_real_, length(value))))
@@ -291,12 +397,20 @@ change_index <- function(points, base) {
     at <- usable[1]
     after <- seq_along(value) >= at
     latest <- function(x) ifelse(after, pmax(x, max(x[seq_len(at)])), x)
-    return(list(value = ifelse(after, 100 * value / value[at], NA_real_),
-      through = latest(points$through), known = latest(points$known)))
+    return(
+      list(
+        value = ifelse(after, 100 * value / value[at], NA_real_),
+        through = latest(points$through),
+        known = latest(points$known)
+      )
+    )
   }
   latest <- function(x) pmax(x, max(x[in_reach]), base)
-  list(value = 100 * value / value[usable[length(usable)]], through = latest(points$through),
-    known = latest(points$known))
+  list(
+    value = 100 * value / value[usable[length(usable)]],
+    through = latest(points$through),
+    known = latest(points$known)
+  )
 }
 
 running_sum <- function(value) {
@@ -320,28 +434,46 @@ drawdown <- function(value) {
 #'   (converted), `through`, `known`, `rate` and `age_days` of the rate. A value
 #'   takes the newest rate that was known when the value was.
 #' @export
-series_convert <- function(x, rates, value = NULL, interval = NULL, lag = NULL, max_age = NULL,
-  zone = NULL, calendar = NULL) {
+series_convert <- function(x, rates, value = NULL, interval = NULL, lag = NULL,
+                           max_age = NULL, zone = NULL, calendar = NULL) {
   if (!is.null(zone)) check_zone(zone)
   check_calendar(calendar)
   if (missing(rates)) {
-    vetusta_stop("argument", "What is converted needs rates.",
-      todo = "give `rates`, a table of a single series")
+    vetusta_stop(
+      "argument", "What is converted needs rates.",
+      todo = "give `rates`, a table of a single series"
+    )
   }
   x <- as_series(x)
-  points <- series_points(x, value_asked(x, value), interval, zone = zone, calendar = calendar)
+  points <- series_points(
+    x, value_asked(x, value), interval,
+    zone = zone, calendar = calendar
+  )
   rate <- align_series(list(rates), NULL, NULL, lag, zone, TRUE, list(calendar))
   if (length(rate) != 1) {
-    vetusta_stop("argument", "The rates must be a single series.",
-      todo = paste0("choose one of: ", paste(utils::head(names(rate), 8), collapse = ", ")))
+    vetusta_stop(
+      "argument",
+      "The rates must be a single series.",
+      todo = paste0(
+        "choose one of: ", paste(utils::head(names(rate), 8), collapse = ", ")
+      )
+    )
   }
   times <- sort(unique(points$known))
-  joined <- align_one(rate[[1]], times, "last",
-    if (!is.null(max_age)) time_interval(max_age, "max_age"), zone %||% "UTC")
+  joined <- align_one(
+    rate[[1]], times, "last",
+    if (!is.null(max_age)) time_interval(max_age, "max_age"), zone %||% "UTC"
+  )
   at <- match(points$known, times)
-  derived_points(x, points, points$value * joined$value[at],
-    pmax(points$through, joined$through[at], na.rm = TRUE), points$known,
-    rate = joined$value[at], age_days = (points$known - joined$counts[at]) / 86400)
+  derived_points(
+    x,
+    points,
+    points$value * joined$value[at],
+    pmax(points$through, joined$through[at], na.rm = TRUE),
+    points$known,
+    rate = joined$value[at],
+    age_days = (points$known - joined$counts[at]) / 86400
+  )
 }
 
 #' @rdname series_change
@@ -352,23 +484,37 @@ series_convert <- function(x, rates, value = NULL, interval = NULL, lag = NULL, 
 #'   and `pairs` (how many changes that were). Fewer than three pairs, or a
 #'   series that does not change, give `NA`.
 #' @export
-series_correlation <- function(..., change = "log", value = NULL, interval = NULL, zone = NULL) {
+series_correlation <- function(..., change = "log", value = NULL,
+                               interval = NULL, zone = NULL) {
   check_choice(change, "change", c("simple", "log", "difference"))
   if (!is.null(zone)) check_zone(zone)
   tables <- list(...)
   if (!length(tables)) {
-    vetusta_stop("argument", "A correlation needs two series.",
-      todo = "give two tables, or a table of several series")
+    vetusta_stop(
+      "argument", "A correlation needs two series.",
+      todo = "give two tables, or a table of several series"
+    )
   }
   check_tables(tables)
   tables <- lapply(tables, as_series)
-  by_day <- all(vapply(tables, function(x) !is.null(x[["period"]]) || has_day_bars(x), TRUE))
+  by_day <- all(
+    vapply(tables, function(x) !is.null(x[["period"]]) || has_day_bars(x), TRUE)
+  )
   # days of different sources begin at different hours, so they are paired by
   # date
-  if (by_day) tables <- lapply(tables, function(x) if (is_bars(x)) bars_at_dates(x) else x)
-  series <- align_series(tables, value, interval, NULL, if (by_day) "UTC" else zone, FALSE)
+  if (by_day) {
+    tables <- lapply(
+      tables, function(x) if (is_bars(x)) bars_at_dates(x) else x
+    )
+  }
+  series <- align_series(
+    tables, value, interval, NULL, if (by_day) "UTC" else zone, FALSE
+  )
   if (length(series) < 2) {
-    vetusta_stop("argument", "A correlation needs two series.", todo = "give another series")
+    vetusta_stop(
+      "argument", "A correlation needs two series.",
+      todo = "give another series"
+    )
   }
   pairs <- utils::combn(names(series), 2)
   rows <- apply(pairs, 2, function(pair) {
@@ -383,9 +529,15 @@ series_correlation <- function(..., change = "log", value = NULL, interval = NUL
     ca <- change_from(va, c(NA, va[-length(va)]), change)
     cb <- change_from(vb, c(NA, vb[-length(vb)]), change)
     good <- is.finite(ca) & is.finite(cb)
-    flat <- sum(good) < 3 || stats::sd(ca[good]) == 0 || stats::sd(cb[good]) == 0
-    list(a = pair[1], b = pair[2], correlation = if (flat) NA_real_
-    else stats::cor(ca[good], cb[good]), pairs = sum(good))
+    flat <- sum(good) < 3 ||
+      stats::sd(ca[good]) == 0 ||
+      stats::sd(cb[good]) == 0
+    list(
+      a = pair[1],
+      b = pair[2],
+      correlation = if (flat) NA_real_ else stats::cor(ca[good], cb[good]),
+      pairs = sum(good)
+    )
   })
   as_rows(as.data.frame(data.table::rbindlist(rows)))
 }

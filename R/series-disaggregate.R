@@ -2,7 +2,8 @@
 
 #' @rdname series_aggregate
 #' @export
-series_disaggregate <- function(x, to, rule = "last", known = "start", indicator = NULL) {
+series_disaggregate <- function(x, to, rule = "last", known = "start",
+                                indicator = NULL) {
   to <- check_frequency(if (missing(to)) NULL else to)
   check_choice(rule, "rule", c("last", "linear", "spline", "even", "indicator"))
   check_choice(known, "known", c("start", "end"))
@@ -13,14 +14,31 @@ series_disaggregate <- function(x, to, rule = "last", known = "start", indicator
   check_direction(x, to, down = FALSE)
   if (rule == "indicator") indicator <- check_indicator(indicator, to)
   if (!nrow(x)) {
-    return(series_frame(data.frame(series = character(), period = as.Date(character()),
-      frequency = character(), value = numeric(), status = character(), rule = character())))
+    return(
+      series_frame(
+        data.frame(
+          series = character(),
+          period = as.Date(character()),
+          frequency = character(),
+          value = numeric(),
+          status = character(),
+          rule = character()
+        )
+      )
+    )
   }
   out <- disaggregated_releases(x, to, rule, known, indicator, zone)
-  frame <- data.frame(series = out$series,
-    period = epoch_days(out$time / 86400), frequency = rep(to, nrow(out)),
-    value = out$value, unit = out$unit, status = ifelse(is.na(out$value), "deleted", "filled"),
-    rule = rep(rule, nrow(out)), known = utc(out$known), through = utc(out$through))
+  frame <- data.frame(
+    series = out$series,
+    period = epoch_days(out$time / 86400),
+    frequency = rep(to, nrow(out)),
+    value = out$value,
+    unit = out$unit,
+    status = ifelse(is.na(out$value), "deleted", "filled"),
+    rule = rep(rule, nrow(out)),
+    known = utc(out$known),
+    through = utc(out$through)
+  )
   derived_observations(table, frame, zone)
 }
 
@@ -40,12 +58,17 @@ disaggregated_releases <- function(x, to, rule, known, indicator, zone) {
         disaggregate(rows[at], rep(1L, length(at)))
       })
     } else {
-      disaggregated_one(frame_rows(x, rows), to, function(at, group) disaggregate(rows[at], group))
+      disaggregated_one(
+        frame_rows(x, rows), to,
+        function(at, group) disaggregate(rows[at], group)
+      )
     }
     result <- list_frame(result[c("time", "value", "through", "known")])
     result$series <- rep(x$series[rows[1]], nrow(result))
     result$unit <- rep(x$unit[rows[1]], nrow(result))
-    again <- c(FALSE, result$time[-1] == result$time[-nrow(result)])[seq_len(nrow(result))]
+    again <- c(FALSE, result$time[-1] == result$time[-nrow(result)])[
+      seq_len(nrow(result))
+    ]
     result[!is.na(result$value) | again, , drop = FALSE]
   })
   as.data.frame(data.table::rbindlist(parts))
@@ -58,8 +81,13 @@ disaggregated_one <- function(x, to, disaggregate) {
   once <- which(table$in_order & table$usable[table$begins])
   first <- disaggregate(table$row[table$begins[once]], rep(1L, length(once)))
   maker <- once[first$maker]
-  first <- c(first[c("time", "value", "through", "known")], list(at = table$known_first[maker]))
-  state <- release_rows(table, near$rows$lo, near$rows$hi, near$at[near$rows$group])
+  first <- c(
+    first[c("time", "value", "through", "known")],
+    list(at = table$known_first[maker])
+  )
+  state <- release_rows(
+    table, near$rows$lo, near$rows$hi, near$at[near$rows$group]
+  )
   refined <- disaggregate(state$row, state$question)
   group <- near$rows$group[refined$group]
   days <- table$time
@@ -67,10 +95,15 @@ disaggregated_one <- function(x, to, disaggregate) {
     findInterval(time + if (to == "W") 3 * 86400 else 0, days)
   }
   flagged <- in_ranges(near$cells, group, place(refined$time))
-  refined <- c(refined[c("time", "value", "through", "known")], list(at = near$at[group]))
+  refined <- c(
+    refined[c("time", "value", "through", "known")], list(at = near$at[group])
+  )
   # parts of these periods that no longer exist
   last <- as.numeric(period_last(x$period, x$frequency)) * 86400
-  fine <- as.numeric(period_sequence(min(x$period), epoch_days(max(last) / 86400), to)) * 86400
+  fine <- as.numeric(
+    period_sequence(min(x$period), epoch_days(max(last) / 86400), to)
+  ) *
+    86400
   of <- place(fine)
   cells <- near$cells
   lo <- findInterval(cells$lo, of, left.open = TRUE) + 1L
@@ -78,13 +111,31 @@ disaggregated_one <- function(x, to, disaggregate) {
   count <- pmax(0L, hi - lo + 1L)
   cell <- sequence(count, lo)
   at <- rep(near$at[cells$group], count)
-  there <- data.table::data.table(time = refined$time[flagged], at = refined$at[flagged])
+  there <- data.table::data.table(
+    time = refined$time[flagged],
+    at = refined$at[flagged]
+  )
   wanted <- data.table::data.table(time = fine[cell], at = at)
-  none <- is.na(there[wanted, on = c("time", "at"), which = TRUE, mult = "first"])
-  gone <- list(time = fine[cell][none], value = rep(NA_real_, sum(none)), through = at[none],
-    known = at[none], at = at[none], gone = rep(TRUE, sum(none)))
-  releases_kept(data.table::rbindlist(list(lapply(first, `[`, !near$changed[maker]),
-    lapply(refined, `[`, flagged), gone), use.names = TRUE, fill = TRUE))
+  none <- is.na(
+    there[wanted, on = c("time", "at"), which = TRUE, mult = "first"]
+  )
+  gone <- list(
+    time = fine[cell][none],
+    value = rep(NA_real_, sum(none)),
+    through = at[none],
+    known = at[none],
+    at = at[none],
+    gone = rep(TRUE, sum(none))
+  )
+  releases_kept(
+    data.table::rbindlist(
+      list(
+        lapply(first, `[`, !near$changed[maker]),
+        lapply(refined, `[`, flagged), gone
+      ),
+      use.names = TRUE, fill = TRUE
+    )
+  )
 }
 
 # The parts of the periods of several series, numbered by `group`: `group`,
@@ -94,8 +145,12 @@ disaggregated <- function(x, group, to, rule, known, indicator, zone) {
   n <- length(group)
   if (!n) {
     none <- numeric()
-    return(list(group = integer(), time = none, value = none, through = none, known = none,
-      maker = integer()))
+    return(
+      list(
+        group = integer(), time = none, value = none, through = none,
+        known = none, maker = integer()
+      )
+    )
   }
   last <- period_last(x$period, x$frequency)
   begins <- which(!duplicated(group))
@@ -106,7 +161,8 @@ disaggregated <- function(x, group, to, rule, known, indicator, zone) {
   # days that increase with groups too
   wide <- as.numeric(max(last) - min(x$period)) + 1000
   rising <- function(day, group) as.numeric(day) + group * wide
-  lo <- findInterval(as.numeric(x$period[begins]), middle, left.open = TRUE) + 1L
+  lo <- findInterval(as.numeric(x$period[begins]), middle, left.open = TRUE) +
+    1L
   hi <- findInterval(as.numeric(last[ends]), middle)
   count <- pmax(0L, hi - lo + 1L)
   part <- sequence(count, lo)
@@ -114,7 +170,9 @@ disaggregated <- function(x, group, to, rule, known, indicator, zone) {
   fine <- all[part]
   middle <- middle[part]
   row_before <- function(day, days) {
-    row <- c(NA, seq_len(n))[findInterval(rising(day, of), rising(days, group)) + 1L]
+    row <- c(NA, seq_len(n))[
+      findInterval(rising(day, of), rising(days, group)) + 1L
+    ]
     row[!is.na(row) & group[row] != of] <- NA
     row
   }
@@ -126,7 +184,9 @@ disaggregated <- function(x, group, to, rule, known, indicator, zone) {
   fine_last <- period_last(fine, to)
   days <- as.numeric(fine_last - fine) + 1
   rows <- seq_len(n)
-  there <- carry_cpp(as.double(ifelse(is.na(x$value), NA, rows)), as.integer(group), Inf, TRUE)
+  there <- carry_cpp(
+    as.double(ifelse(is.na(x$value), NA, rows)), as.integer(group), Inf, TRUE
+  )
   # the row of each part, and the rows it depends on: that one, the next one
   # too, or all
   from <- looked <- owner
@@ -136,22 +196,40 @@ disaggregated <- function(x, group, to, rule, known, indicator, zone) {
     looked <- row_before(fine, as.numeric(last) + 1)
     from <- there[looked]
   }
-  parts <- list(x = x, group = group, of = of, owner = owner, from = from, looked = looked,
-    last = last, place = (as.numeric(fine) + as.numeric(fine_last)) / 2, rising = rising)
+  parts <- list(
+    x = x,
+    group = group,
+    of = of,
+    owner = owner,
+    from = from,
+    looked = looked,
+    last = last,
+    place = (as.numeric(fine) + as.numeric(fine_last)) / 2,
+    rising = rising
+  )
   if (rule == "linear") parts <- c(parts, parts_between(parts))
   value <- switch(rule,
     last = x$value[from],
     linear = parts$value,
     spline = parts_spline(parts),
     even = shares_of(x$value, owner, days),
-    indicator = shares_of(x$value, owner, indicator$value[match(fine, indicator$period)])
+    indicator = shares_of(
+      x$value, owner, indicator$value[match(fine, indicator$period)]
+    )
   )
   times <- parts_times(parts, rule, indicator, match(fine, indicator$period))
   # no value counts before the end of its period
   end <- period_ends(fine, rep(to, length(fine)), zone)
-  list(group = of, time = as.numeric(fine) * 86400, value = as.double(value),
-    through = pmax(times$through, end), known = pmax(times$known, end),
-    maker = as.integer(pmax(reached, from, looked, parts$after %||% owner, na.rm = TRUE)))
+  list(
+    group = of,
+    time = as.numeric(fine) * 86400,
+    value = as.double(value),
+    through = pmax(times$through, end),
+    known = pmax(times$known, end),
+    maker = as.integer(
+      pmax(reached, from, looked, parts$after %||% owner, na.rm = TRUE)
+    )
+  )
 }
 
 # Parts on the straight line between the middles of two periods with values:
@@ -172,8 +250,10 @@ parts_between <- function(parts) {
   before <- near(k)
   after <- near(findInterval(rising, key, left.open = TRUE) + 1L)
   share <- (parts$place - at[before]) / (at[after] - at[before])
-  value <- ifelse(parts$place == at[before], x$value[before],
-    x$value[before] + (x$value[after] - x$value[before]) * share)
+  value <- ifelse(
+    parts$place == at[before], x$value[before],
+    x$value[before] + (x$value[after] - x$value[before]) * share
+  )
   # nothing beyond the first and last value
   value[is.na(before) | is.na(after)] <- NA
   list(value = value, before = before, after = after)
@@ -187,9 +267,15 @@ parts_spline <- function(parts) {
   for (rows in split(seq_along(parts$of), parts$of)) {
     good <- which(parts$group == parts$of[rows[1]] & is.finite(x$value))
     if (length(good) < 3) next
-    inside <- rows[parts$place[rows] >= min(at[good]) & parts$place[rows] <= max(at[good])]
-    out[inside] <- stats::spline(at[good], x$value[good], xout = parts$place[inside],
-      method = "natural")$y
+    inside <- rows[
+      parts$place[rows] >= min(at[good]) & parts$place[rows] <= max(at[good])
+    ]
+    out[
+      inside
+    ] <- stats::spline(
+      at[good], x$value[good],
+      xout = parts$place[inside], method = "natural"
+    )$y
   }
   out
 }
@@ -199,20 +285,33 @@ parts_times <- function(parts, rule, indicator, share) {
   x <- parts$x
   latest <- switch(rule,
     spline = function(values, shares) {
-      as.numeric(tapply(values, factor(parts$group, unique(parts$group)), max)[
-        match(parts$of, unique(parts$group))])
+      as.numeric(
+        tapply(values, factor(parts$group, unique(parts$group)), max)[
+          match(parts$of, unique(parts$group))
+        ]
+      )
     },
     # a missing value between them was looked at too
-    linear = function(values, shares) range_latest(values, parts$before, parts$after),
+    linear = function(values, shares) {
+      range_latest(values, parts$before, parts$after)
+    },
     last = function(values, shares) {
-      range_latest(values, parts$from, pmax(parts$from, parts$looked, na.rm = TRUE))
+      range_latest(
+        values, parts$from, pmax(parts$from, parts$looked, na.rm = TRUE)
+      )
     },
     indicator = function(values, shares) {
-      of_period <- tapply(shares[share], factor(parts$owner, seq_along(x$value)), max)
+      of_period <- tapply(
+        shares[share], factor(parts$owner, seq_along(x$value)), max
+      )
       pmax(values[parts$from], as.numeric(of_period)[parts$owner])
     },
-    function(values, shares) values[parts$from])
-  list(through = latest(x$through, indicator$through), known = latest(x$known, indicator$known))
+    function(values, shares) values[parts$from]
+  )
+  list(
+    through = latest(x$through, indicator$through),
+    known = latest(x$known, indicator$known)
+  )
 }
 
 # The maximum of values between pairs of positions.
@@ -234,14 +333,23 @@ shares_of <- function(total, owner, weight) {
 
 check_indicator <- function(indicator, to) {
   if (is.null(indicator)) {
-    vetusta_stop("argument", "The rule indicator needs an indicator series.",
-      todo = "give `indicator`")
+    vetusta_stop(
+      "argument", "The rule indicator needs an indicator series.",
+      todo = "give `indicator`"
+    )
   }
-  indicator <- newest_rows(parts_of(indicator, frame_facts(as_series(indicator))$zone))
-  if (length(unique(indicator$series)) != 1 || !all(indicator$frequency == to)) {
-    vetusta_stop("argument",
-      paste0("The indicator must be a single series of the frequency ", to, "."),
-      todo = "choose one series, or change its frequency first")
+  indicator <- newest_rows(
+    parts_of(indicator, frame_facts(as_series(indicator))$zone)
+  )
+  if (length(unique(indicator$series)) != 1 ||
+    !all(indicator$frequency == to)) {
+    vetusta_stop(
+      "argument",
+      paste0(
+        "The indicator must be a single series of the frequency ", to, "."
+      ),
+      todo = "choose one series, or change its frequency first"
+    )
   }
   indicator
 }

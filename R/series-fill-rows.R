@@ -8,15 +8,20 @@ fill_rows <- function(table, frame, how, parts, fills) {
   column <- how$column
   if (is.null(x[[column]])) x[[column]] <- rep(NA_character_, n)
   value <- value_column(table)
-  fresh <- Map(function(part, fill, i) {
-    new <- fill_fresh(part, fill, frame)
-    new$part <- rep(i, length(new$row))
-    new
-  }, parts, fills, seq_along(parts))
+  fresh <- Map(
+    function(part, fill, i) {
+      new <- fill_fresh(part, fill, frame)
+      new$part <- rep(i, length(new$row))
+      new
+    },
+    parts, fills, seq_along(parts)
+  )
   all <- data.table::rbindlist(unname(fresh))
   # filled values have both instants; others keep theirs
   if (nrow(all)) {
-    for (name in c("through", "known")) x[[name]] <- x[[name]] %||% utc(rep(NA_real_, n))
+    for (name in c("through", "known")) {
+      x[[name]] <- x[[name]] %||% utc(rep(NA_real_, n))
+    }
   }
   inside <- all[all$row > 0, ]
   if (nrow(inside)) {
@@ -27,7 +32,9 @@ fill_rows <- function(table, frame, how, parts, fills) {
     prices <- price_columns(table)
     if (length(prices)) {
       # an empty bar becomes flat; values it has stay
-      empty <- Reduce(`&`, lapply(x[prices], function(column) is.na(column[rows])))
+      empty <- Reduce(
+        `&`, lapply(x[prices], function(column) is.na(column[rows]))
+      )
       x$was[rows[empty]] <- "empty"
       for (name in prices) x[[name]][rows[empty]] <- inside$value[empty]
     }
@@ -52,12 +59,21 @@ fill_rows <- function(table, frame, how, parts, fills) {
   fresh$status <- ifelse(is.na(added$value), "deleted", "filled")
   fresh[[column]] <- added$rule
   for (name in c("through", "known")) fresh[[name]] <- utc(added[[name]])
-  whole <- as.data.frame(data.table::rbindlist(list(x, fresh), use.names = TRUE, fill = TRUE))
-  series <- c(rep(seq_along(parts), lengths(lapply(parts, `[[`, "rows"))), added$part)
+  whole <- as.data.frame(
+    data.table::rbindlist(list(x, fresh), use.names = TRUE, fill = TRUE)
+  )
+  series <- c(
+    rep(seq_along(parts), lengths(lapply(parts, `[[`, "rows"))), added$part
+  )
   periods <- as.numeric(whole[["period"]] %||% whole$time)
-  release <- if (is.null(whole[["known"]])) rep(0, length(periods))
-  else ifelse(is.na(whole$known), -Inf, as.numeric(whole$known))
-  whole <- as_series(as_rows(whole[order(series, periods, release, method = "radix"), ]))
+  release <- if (is.null(whole[["known"]])) {
+    rep(0, length(periods))
+  } else {
+    ifelse(is.na(whole$known), -Inf, as.numeric(whole$known))
+  }
+  whole <- as_series(
+    as_rows(whole[order(series, periods, release, method = "radix"), ])
+  )
   with_facts(whole, facts_of(table))
 }
 
@@ -68,15 +84,28 @@ filled_rows <- function(x, owner, added) UseMethod("filled_rows")
 #' @export
 filled_rows.vetusta_bars <- function(x, owner, added) {
   value <- added$value
-  list(symbol = x$symbol[owner], time = utc(added$time), open = value, high = value, low = value,
+  list(
+    symbol = x$symbol[owner],
+    time = utc(added$time),
+    open = value,
+    high = value,
+    low = value,
     close = value,
-    volume = rep(0, length(value)), session = x$session[owner], side = x$side[owner])
+    volume = rep(0, length(value)),
+    session = x$session[owner],
+    side = x$side[owner]
+  )
 }
 
 #' @export
 filled_rows.vetusta_observations <- function(x, owner, added) {
-  list(series = x$series[owner], period = epoch_days(added$time / 86400),
-    frequency = x$frequency[owner], value = added$value, unit = x$unit[owner])
+  list(
+    series = x$series[owner],
+    period = epoch_days(added$time / 86400),
+    frequency = x$frequency[owner],
+    value = added$value,
+    unit = x$unit[owner]
+  )
 }
 
 #' @export
@@ -90,9 +119,17 @@ filled_rows.vetusta_points <- function(x, owner, added) {
 fill_fresh <- function(part, fill, frame) {
   if (!is.null(fill$results)) {
     k <- nrow(fill$results)
-    return(list(row = integer(k), time = fill$results$time, value = fill$results$value,
-      rule = fill$results$rule, through = fill$results$through, known = fill$results$known,
-      owner = rep(part$rows[1], k)))
+    return(
+      list(
+        row = integer(k),
+        time = fill$results$time,
+        value = fill$results$value,
+        rule = fill$results$rule,
+        through = fill$results$through,
+        known = fill$results$known,
+        owner = rep(part$rows[1], k)
+      )
+    )
   }
   filled <- which(!is.na(fill$new))
   at <- fill$at[filled]
@@ -105,29 +142,56 @@ fill_fresh <- function(part, fill, frame) {
   } else {
     0
   }
-  list(row = ifelse(at > 0, part$rows[pmax(1, at)], 0L), time = frame$expected[filled] + away,
-    value = fill$new[filled], rule = fill$by[filled], through = fill$through[filled],
-    known = fill$known[filled], owner = rep(part$rows[1], length(filled)))
+  list(
+    row = ifelse(at > 0, part$rows[pmax(1, at)], 0L),
+    time = frame$expected[filled] + away,
+    value = fill$new[filled],
+    rule = fill$by[filled],
+    through = fill$through[filled],
+    known = fill$known[filled],
+    owner = rep(part$rows[1], length(filled))
+  )
 }
 
 fill_left <- function(frame, how, parts, fills) {
-  rows <- Map(function(part, fill) {
-    if (!any(fill$open)) {
-      return(NULL)
-    }
-    left <- which(fill$open)
-    reason <- integer(length(fill$open))
-    reason[left] <- ifelse(!fill$runs$inner[left] & !how$ends, 2L,
-      ifelse(fill$runs$length[left] > how$at_most, 1L, 3L))
-    run <- missing_runs_cpp(!fill$open, reason)
-    list(series = rep(part$series, length(run$first)), first = frame$expected[run$first],
-      last = frame$expected[run$last], missing = run$last - run$first + 1L,
-      reason = c("too long", "at an end", "not enough values")[run$reason])
-  }, parts, fills)
+  rows <- Map(
+    function(part, fill) {
+      if (!any(fill$open)) {
+        return(NULL)
+      }
+      left <- which(fill$open)
+      reason <- integer(length(fill$open))
+      reason[
+        left
+      ] <- ifelse(
+        !fill$runs$inner[left] & !how$ends, 2L,
+        ifelse(fill$runs$length[left] > how$at_most, 1L, 3L)
+      )
+      run <- missing_runs_cpp(!fill$open, reason)
+      list(
+        series = rep(part$series, length(run$first)),
+        first = frame$expected[run$first],
+        last = frame$expected[run$last],
+        missing = run$last - run$first + 1L,
+        reason = c("too long", "at an end", "not enough values")[run$reason]
+      )
+    },
+    parts, fills
+  )
   rows <- Filter(Negate(is.null), unname(rows))
-  all <-
-    as.data.frame(data.table::rbindlist(c(list(data.frame(series = character(), first = numeric(),
-      last = numeric(), missing = integer(), reason = character())), rows)))
+  all <- as.data.frame(
+    data.table::rbindlist(
+      c(
+        list(
+          data.frame(
+            series = character(), first = numeric(), last = numeric(),
+            missing = integer(), reason = character()
+          )
+        ),
+        rows
+      )
+    )
+  )
   for (bound in c("first", "last")) all[[bound]] <- utc(all[[bound]])
   all
 }

@@ -8,7 +8,8 @@ fill_by <- function(rule, value, grid, blocks, how) {
     last = carry_cpp(finite, blocks, Inf, TRUE),
     `next` = carry_cpp(finite, blocks, Inf, FALSE),
     linear = linear_cpp(finite, grid, blocks),
-    spline = , monotone = fill_curve(rule, finite, grid, blocks),
+    spline = ,
+    monotone = fill_curve(rule, finite, grid, blocks),
     seasonal = fill_seasonal(finite, grid, how),
     neighbour = fill_neighbour(finite, grid, how$neighbour),
     constant = rep(how$constant, length(value))
@@ -22,8 +23,13 @@ fill_curve <- function(rule, value, grid, blocks) {
     good <- rows[!is.na(value[rows])]
     if (length(good) < if (rule == "spline") 3 else 2) next
     inside <- rows[rows >= good[1] & rows <= good[length(good)]]
-    curve <- if (rule == "spline") stats::splinefun(grid[good], value[good], method = "natural")
-    else stats::splinefunH(grid[good], value[good], monotone_slopes(grid[good], value[good]))
+    curve <- if (rule == "spline") {
+      stats::splinefun(grid[good], value[good], method = "natural")
+    } else {
+      stats::splinefunH(
+        grid[good], value[good], monotone_slopes(grid[good], value[good])
+      )
+    }
     out[inside] <- curve(grid[inside])
   }
   out
@@ -35,8 +41,12 @@ fill_curve <- function(rule, value, grid, blocks) {
 monotone_slopes <- function(x, y) {
   secant <- diff(y) / diff(x)
   n <- length(secant)
-  inner <- if (n > 1) ifelse(sign(secant[-n]) * sign(secant[-1]) <= 0, 0,
-    secant[-n] / 2 + secant[-1] / 2)
+  inner <- if (n > 1) {
+    ifelse(
+      sign(secant[-n]) * sign(secant[-1]) <= 0, 0,
+      secant[-n] / 2 + secant[-1] / 2
+    )
+  }
   slope <- c(secant[1], inner, secant[n])
   for (k in seq_len(n)) {
     if (secant[k] == 0) {
@@ -45,7 +55,9 @@ monotone_slopes <- function(x, y) {
     }
     a <- slope[k] / secant[k]
     b <- slope[k + 1] / secant[k]
-    if (a^2 + b^2 > 9) slope[k + 0:1] <- c(a, b) * secant[k] * 3 / sqrt(a^2 + b^2)
+    if (a^2 + b^2 > 9) {
+      slope[k + 0:1] <- c(a, b) * secant[k] * 3 / sqrt(a^2 + b^2)
+    }
   }
   slope
 }
@@ -54,8 +66,11 @@ monotone_slopes <- function(x, y) {
 # same time in other weeks.
 fill_seasonal <- function(value, grid, how) {
   local <- as.POSIXlt(utc(grid), tz = if (how$intraday) how$zone else "UTC")
-  slot <- if (how$intraday) local$wday * 86400 + local$hour * 3600 + local$min * 60 + local$sec
-  else local$mon * 100 + local$mday
+  slot <- if (how$intraday) {
+    local$wday * 86400 + local$hour * 3600 + local$min * 60 + local$sec
+  } else {
+    local$mon * 100 + local$mday
+  }
   # 29 February uses the 28th where no other leap year has a value
   good <- !is.na(value)
   means <- tapply(value[good], slot[good], mean)

@@ -39,25 +39,39 @@
 #'   neighbour or constant that is needed and not given.
 #' @export
 #' @examples
-#' days <- data.frame(series = "level", period = as.Date("2026-03-01") + c(0:4, 8:12), value =
-#' c(1:5, 9:13))
+#' days <- data.frame(
+#'   series = "level", period = as.Date("2026-03-01") + c(0:4, 8:12), value =
+#'     c(1:5, 9:13)
+#' )
 #' full <- series_fill(days, rule = c("linear", "last"), at_most = 5)
 #' full[full$status == "filled", ]
 #' series_unfill(full)
-series_fill <- function(x, calendar = NULL, rule = "last", at_most = Inf, across = NULL,
-  ends = FALSE, neighbour = NULL, constant = NULL,
-                        interval = NULL, from = NULL, to = NULL, session = "regular") {
+series_fill <- function(x, calendar = NULL, rule = "last", at_most = Inf,
+                        across = NULL, ends = FALSE, neighbour = NULL,
+                        constant = NULL, interval = NULL, from = NULL,
+                        to = NULL, session = "regular") {
   check_calendar(calendar)
   if (!is.null(across)) check_flag(across, "across")
   check_flag(ends, "ends")
-  if (!is.character(rule) || !length(rule)) check_choice(rule, "rule", fill_rules)
-  for (word in rule) check_choice(word, "rule", fill_rules)
-  if (!is.numeric(at_most) || length(at_most) != 1 || is.na(at_most) || at_most < 1) {
-    vetusta_stop("argument", "`at_most` is a number of values, 1 or more.",
-      todo = "correct at_most")
+  if (!is.character(rule) || !length(rule)) {
+    check_choice(rule, "rule", fill_rules)
   }
-  if ("constant" %in% rule && (!is.numeric(constant) || length(constant) != 1)) {
-    vetusta_stop("argument", "The rule constant needs a number.", todo = "give `constant`")
+  for (word in rule) check_choice(word, "rule", fill_rules)
+  if (!is.numeric(at_most) ||
+    length(at_most) != 1 ||
+    is.na(at_most) ||
+    at_most < 1) {
+    vetusta_stop(
+      "argument", "`at_most` is a number of values, 1 or more.",
+      todo = "correct at_most"
+    )
+  }
+  if ("constant" %in% rule &&
+    (!is.numeric(constant) || length(constant) != 1)) {
+    vetusta_stop(
+      "argument", "The rule constant needs a number.",
+      todo = "give `constant`"
+    )
   }
   if ("neighbour" %in% rule) neighbour <- check_neighbour(neighbour)
   x <- as_series(x)
@@ -67,13 +81,24 @@ series_fill <- function(x, calendar = NULL, rule = "last", at_most = Inf, across
   if (is.null(x[["status"]])) x$status <- rep("observed", nrow(x))
   frame <- gaps_frame(x, fill_times(x), facts, from, to, session)
   say_outside_of(x, frame, calendar)
-  how <- list(rule = rule, at_most = at_most, ends = ends, neighbour = neighbour,
-    constant = constant, zone = frame$zone, intraday = frame$intraday,
-    slot_ends = slot_ends(x, frame, facts), blocks = fill_blocks(frame, calendar, across, session),
-    column = if (is_fill_rule(x)) "rule" else "fill_rule")
+  how <- list(
+    rule = rule,
+    at_most = at_most,
+    ends = ends,
+    neighbour = neighbour,
+    constant = constant,
+    zone = frame$zone,
+    intraday = frame$intraday,
+    slot_ends = slot_ends(x, frame, facts),
+    blocks = fill_blocks(frame, calendar, across, session),
+    column = if (is_fill_rule(x)) "rule" else "fill_rule"
+  )
   parts <- fill_input(x, frame, facts)
   fills <- lapply(parts, fill_one, frame = frame, how = how)
-  structure(fill_rows(x, frame, how, parts, fills), left = fill_left(frame, how, parts, fills))
+  structure(
+    fill_rows(x, frame, how, parts, fills),
+    left = fill_left(frame, how, parts, fills)
+  )
 }
 
 # The series and times that have or had a value: gaps around deleted values were
@@ -92,12 +117,18 @@ fill_times <- function(x) {
   now
 }
 
-fill_rules <- c("last", "next", "linear", "spline", "monotone", "seasonal", "neighbour", "constant")
+fill_rules <- c(
+  "last", "next", "linear", "spline", "monotone", "seasonal", "neighbour",
+  "constant"
+)
 
 # Whether the column `rule` is free, or made by filling.
 is_fill_rule <- function(x) {
   is.null(x[["rule"]]) ||
-  all(is.na(x$rule) | (x$rule %in% fill_rules & x$status %in% c("filled", "deleted")))
+    all(
+      is.na(x$rule) |
+        (x$rule %in% fill_rules & x$status %in% c("filled", "deleted"))
+    )
 }
 
 #' @rdname series_fill
@@ -121,11 +152,22 @@ series_unfill <- function(x) {
       if (!is.null(before)) x[[name]][back] <- before[back]
     }
   }
-  rule <- if (!is.null(x[["fill_rule"]])) "fill_rule" else if (is_fill_rule(x)) "rule"
+  rule <- if (!is.null(x[["fill_rule"]])) {
+    "fill_rule"
+  } else if (is_fill_rule(x)) {
+    "rule"
+  }
   drop <- c(rule, "was", "through_before", "known_before")
   # the row that ends a filled value is removed with it
-  ended <- if (is.null(rule)) FALSE else x$status %in% "deleted" & !is.na(x[[rule]])
-  kept <- x[!(x$status %in% "filled" | ended), setdiff(names(x), drop), drop = FALSE]
+  ended <- if (is.null(rule)) {
+    FALSE
+  } else {
+    x$status %in% "deleted" & !is.na(x[[rule]])
+  }
+  kept <- x[
+    !(x$status %in% "filled" | ended), setdiff(names(x), drop),
+    drop = FALSE
+  ]
   attr(kept, "left") <- NULL
   # observed rows have instants of their own, or none
   for (name in c("through", if (is.null(kept[["period"]])) "known")) {
@@ -158,7 +200,10 @@ slot_ends.vetusta_observations <- function(x, frame, facts) {
 #' @export
 slot_ends.vetusta_bars <- function(x, frame, facts) {
   facts$interval <- frame$interval
-  end_times(with_shape(list_frame(list(time = utc(frame$expected))), "vetusta_bars"), facts)
+  end_times(
+    with_shape(list_frame(list(time = utc(frame$expected))), "vetusta_bars"),
+    facts
+  )
 }
 #' @export
 slot_ends.vetusta_points <- function(x, frame, facts) frame$expected
@@ -171,8 +216,15 @@ fill_input <- function(x, frame, facts) {
   time <- frame$place(raw, name)
   facts$interval <- facts$interval %||% frame$interval
   times <- row_times(x, end_times(x, facts), facts)
-  columns <- list(raw = raw, time = time, value = value, through = times$through, known = times$known,
-    status = x$status, deleted = x$status %in% "deleted")
+  columns <- list(
+    raw = raw,
+    time = time,
+    value = value,
+    through = times$through,
+    known = times$known,
+    status = x$status,
+    deleted = x$status %in% "deleted"
+  )
   parts <- series_split(series_of_rows(x))
   lapply(parts, function(rows) {
     part <- if (length(parts) == 1) columns else lapply(columns, `[`, rows)
@@ -182,15 +234,24 @@ fill_input <- function(x, frame, facts) {
 
 check_neighbour <- function(neighbour) {
   if (is.null(neighbour)) {
-    vetusta_stop("argument", "The rule neighbour needs another series.", todo = "give `neighbour`")
+    vetusta_stop(
+      "argument", "The rule neighbour needs another series.",
+      todo = "give `neighbour`"
+    )
   }
   points <- series_points(neighbour)
   points <- points[is.finite(points$value), ]
   points <- points[!duplicated(points[c("series", "time")], fromLast = TRUE), ]
-  if (length(unique(points$series)) > 1) vetusta_stop("argument",
-    "The neighbour must be a single series.",
-    todo = paste0("choose one of: ",
-    paste(utils::head(unique(points$series), 8), collapse = ", ")))
+  if (length(unique(points$series)) > 1) {
+    vetusta_stop(
+      "argument",
+      "The neighbour must be a single series.",
+      todo = paste0(
+        "choose one of: ",
+        paste(utils::head(unique(points$series), 8), collapse = ", ")
+      )
+    )
+  }
   points
 }
 
@@ -200,9 +261,14 @@ fill_blocks <- function(frame, calendar, across, session) {
   if (across || !frame$intraday || !length(frame$expected)) {
     return(integer())
   }
-  calendar <- calendar %||% calendar_make(list(calendar = "every day", zone = frame$zone))
-  sessions <- sessions_around(calendar, utc(min(frame$expected)), utc(max(frame$expected)), session)
-  frames_find_cpp(frame$expected, as.numeric(sessions$open), as.numeric(sessions$close))
+  calendar <- calendar %||%
+    calendar_make(list(calendar = "every day", zone = frame$zone))
+  sessions <- sessions_around(
+    calendar, utc(min(frame$expected)), utc(max(frame$expected)), session
+  )
+  frames_find_cpp(
+    frame$expected, as.numeric(sessions$open), as.numeric(sessions$close)
+  )
 }
 
 # The filled values of one series: `at` (the row at each expected time, 0 for
@@ -215,20 +281,29 @@ fill_one <- function(part, frame, how) {
   time <- part$time[observed]
   n <- length(time)
   doubled <- n > 1 && any(time[-1] == time[-n])
-  vintages <- doubled && any(time[-1] == time[-n] & diff(part$known[observed]) != 0)
+  vintages <- doubled &&
+    any(time[-1] == time[-n] & diff(part$known[observed]) != 0)
   if (!vintages) {
     return(fill_known_rows(part, which(!part$deleted), frame, how))
   }
   points <- list_frame(part[c("time", "known", "status", "value")])
   # a row without a value comes before filled ones, even without news
   points$empty <- ifelse(is.na(points$value), points$known, 0)
-  local <- all(how$rule %in% c("last", "next", "linear", "constant")) && !how$ends
-  results <- if (local) fill_releases(points, part, frame, how)
-  else by_instant(points, function(rows, at) filled_of(part, rows, at, frame, how),
-    c("value", "rule", "row"), c("value", "empty"))
+  local <- all(how$rule %in% c("last", "next", "linear", "constant")) &&
+    !how$ends
+  results <- if (local) {
+    fill_releases(points, part, frame, how)
+  } else {
+    by_instant(
+      points, function(rows, at) filled_of(part, rows, at, frame, how),
+      c("value", "rule", "row"), c("value", "empty")
+    )
+  }
   last <- which(!duplicated(part$time, fromLast = TRUE) & !part$deleted)
-  c(fill_known_rows(part, last, frame, how),
-    list(results = fill_ended(results, part, how)))
+  c(
+    fill_known_rows(part, last, frame, how),
+    list(results = fill_ended(results, part, how))
+  )
 }
 
 # The values filled from given rows, as results of an instant.
@@ -239,8 +314,14 @@ filled_of <- function(part, rows, at, frame, how) {
   # the row at that time, with or without a value: a new one is filled anew
   came <- which(part$known <= at)
   newest <- came[!duplicated(part$time[came], fromLast = TRUE)]
-  list(time = time, value = fill$new[filled], through = fill$through[filled],
-    known = fill$known[filled], rule = fill$by[filled], row = newest[match(time, part$time[newest])])
+  list(
+    time = time,
+    value = fill$new[filled],
+    through = fill$through[filled],
+    known = fill$known[filled],
+    rule = fill$by[filled],
+    row = newest[match(time, part$time[newest])]
+  )
 }
 
 # A filled value that no longer holds ends with the row that replaces it;
@@ -248,7 +329,8 @@ filled_of <- function(part, rows, at, frame, how) {
 fill_ended <- function(results, part, how) {
   results$rule[is.na(results$value)] <- how$rule[1]
   place <- paste(results$time, results$known)
-  replaced <- results$gone %in% TRUE & place %in% paste(part$time, part$known)[!part$deleted]
+  replaced <- results$gone %in% TRUE &
+    place %in% paste(part$time, part$known)[!part$deleted]
   results[!replaced, , drop = FALSE]
 }
 
@@ -263,20 +345,32 @@ fill_releases <- function(points, part, frame, how) {
   standing <- function(cell, at) {
     index <- match(cell, slot)
     there <- which(!is.na(index))
-    releases <- release_rows_cpp(table$first, table$known, rep(TRUE, length(table$known)),
-      index[there], index[there], at[there], FALSE)
+    releases <- release_rows_cpp(
+      table$first, table$known, rep(TRUE, length(table$known)), index[there],
+      index[there], at[there], FALSE
+    )
     replace(integer(length(cell)), there[releases$question], releases$row)
   }
   # a row beside the expected times fills nothing
-  near <- reach_values(table, is.finite(points$value[table$row]) & slot[table$of] > 0)
+  near <- reach_values(
+    table, is.finite(points$value[table$row]) & slot[table$of] > 0
+  )
   once <- table$begins[table$in_order & table$usable[table$begins]]
   first <- fill_known_rows(part, table$row[once], frame, how)
   filled <- which(!is.na(first$new))
   # a gap is filled when the value after it comes
-  values <- once[is.finite(points$value[table$row[once]]) & slot[table$of[once]] > 0]
+  values <- once[
+    is.finite(points$value[table$row[once]]) & slot[table$of[once]] > 0
+  ]
   maker <- table$of[values][findInterval(filled, slot[table$of[values]]) + 1L]
-  first <- list(time = grid[filled], value = first$new[filled], through = first$through[filled],
-    known = first$known[filled], rule = first$by[filled], at = table$known_first[maker])
+  first <- list(
+    time = grid[filled],
+    value = first$new[filled],
+    through = first$through[filled],
+    known = first$known[filled],
+    rule = first$by[filled],
+    at = table$known_first[maker]
+  )
   first$row <- standing(filled, first$at)
   first <- lapply(first, `[`, which(!near$changed[maker]))
   ranges <- near$rows
@@ -288,19 +382,37 @@ fill_releases <- function(points, part, frame, how) {
   cell <- sequence(count, from)
   question <- rep(seq_along(from), count)
   width <- length(grid) + 1
-  stands <- match(question * width + cell, state$question * width + slot[state$index])
+  stands <- match(
+    question * width + cell, state$question * width + slot[state$index]
+  )
   at <- ifelse(is.na(stands), 0L, state$row[stands])
   computed <- fill_cells(part, at, cell, question, frame, how)
   instant <- near$at[ranges$group[question]]
   # gaps between the nearest values on either side are examined
-  inside <- in_ranges(list(group = near$cells$group, lo = slot_near(slot, near$cells$lo, 1L),
-    hi = slot_near(slot, near$cells$hi, -1L)), ranges$group[question], cell)
+  inside <- in_ranges(
+    list(
+      group = near$cells$group,
+      lo = slot_near(slot, near$cells$lo, 1L),
+      hi = slot_near(slot, near$cells$hi, -1L)
+    ),
+    ranges$group[question], cell
+  )
   gone <- is.na(computed$new)
-  records <- list(time = grid[cell], value = computed$new,
-    through = ifelse(gone, instant, computed$through), known = ifelse(gone, instant, computed$known),
-    rule = computed$by, row = standing(cell, instant), at = instant, gone = gone)
-  all <- data.table::rbindlist(list(first, lapply(records, `[`, which(inside))), use.names = TRUE,
-    fill = TRUE)
+  records <- list(
+    time = grid[cell],
+    value = computed$new,
+    through = ifelse(gone, instant, computed$through),
+    known = ifelse(gone, instant, computed$known),
+    rule = computed$by,
+    row = standing(cell, instant),
+    at = instant,
+    gone = gone
+  )
+  all <- data.table::rbindlist(
+    list(first, lapply(records, `[`, which(inside))),
+    use.names = TRUE,
+    fill = TRUE
+  )
   releases_kept(all, c("value", "rule", "row"))
 }
 
@@ -308,8 +420,11 @@ fill_releases <- function(points, part, frame, how) {
 # with one in the given direction.
 slot_near <- function(slot, index, step) {
   there <- ifelse(slot > 0, slot, NA)
-  carried <- if (step > 0) rev(carry_cpp(rev(as.double(there)), integer(), Inf, TRUE))
-  else carry_cpp(as.double(there), integer(), Inf, TRUE)
+  carried <- if (step > 0) {
+    rev(carry_cpp(rev(as.double(there)), integer(), Inf, TRUE))
+  } else {
+    carry_cpp(as.double(there), integer(), Inf, TRUE)
+  }
   place <- carried[index]
   as.integer(ifelse(is.na(place), if (step > 0) max(slot) + 1L else 0L, place))
 }
@@ -327,7 +442,11 @@ fill_cells <- function(part, at, cell, question, frame, how) {
   if (!is.null(cell)) {
     grid <- grid[cell]
     how$slot_ends <- how$slot_ends[cell]
-    blocks <- if (length(how$blocks)) how$blocks[cell] else rep(0L, length(cell))
+    blocks <- if (length(how$blocks)) {
+      how$blocks[cell]
+    } else {
+      rep(0L, length(cell))
+    }
     begins <- c(TRUE, diff(question) != 0 | diff(blocks) != 0)[seq_along(cell)]
     how$blocks <- cumsum(begins)
   }
@@ -338,7 +457,10 @@ fill_cells <- function(part, at, cell, question, frame, how) {
   new <- through <- known <- rep(NA_real_, length(grid))
   by <- rep(NA_character_, length(grid))
   if (any(allowed)) {
-    sources <- list(through = c(-Inf, part$through)[at + 1L], known = c(-Inf, part$known)[at + 1L])
+    sources <- list(
+      through = c(-Inf, part$through)[at + 1L],
+      known = c(-Inf, part$known)[at + 1L]
+    )
     for (rule in how$rule) {
       still <- allowed & is.na(new)
       if (!any(still)) break
@@ -353,8 +475,10 @@ fill_cells <- function(part, at, cell, question, frame, how) {
       known[take] <- pmax(latest$known[take], how$slot_ends[take])
     }
   }
-  list(at = at, new = new, by = by, through = through, known = known, open = open & is.na(new),
-    runs = runs)
+  list(
+    at = at, new = new, by = by, through = through, known = known,
+    open = open & is.na(new), runs = runs
+  )
 }
 
 # The latest instants of the values that a rule uses: those around a gap, with
@@ -366,10 +490,20 @@ fill_latest <- function(rule, on_grid, sources, how) {
   if (rule %in% c("last", "next", "linear")) {
     # a gap has two ends, unless open ends are filled too
     open_end <- how$ends && is.infinite(how$at_most)
-    return(hole_latest_cpp(on_grid, how$blocks, sources$through, sources$known,
-      rule != "next" || !open_end, rule != "last" || !open_end))
+    return(
+      hole_latest_cpp(
+        on_grid, how$blocks, sources$through, sources$known,
+        rule != "next" || !open_end, rule != "last" || !open_end
+      )
+    )
   }
-  Map(function(instants, name) {
-    rep(max(instants, if (rule == "neighbour") max(how$neighbour[[name]])), length(on_grid))
-  }, sources, names(sources))
+  Map(
+    function(instants, name) {
+      rep(
+        max(instants, if (rule == "neighbour") max(how$neighbour[[name]])),
+        length(on_grid)
+      )
+    },
+    sources, names(sources)
+  )
 }

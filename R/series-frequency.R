@@ -46,17 +46,28 @@
 #'   indicator that is missing.
 #' @export
 #' @examples
-#' days <- data.frame(series = "level", period = as.Date("2026-01-01") + 0:89, value = 1:90)
+#' days <- data.frame(
+#'   series = "level",
+#'   period = as.Date("2026-01-01") + 0:89,
+#'   value = 1:90
+#' )
 #' months <- series_aggregate(days, "M", "mean")
 #' series_disaggregate(months, "W", "linear")
-series_aggregate <- function(x, to, rule = "mean", need = 0, calendar = NULL, zone = NULL) {
+series_aggregate <- function(x, to, rule = "mean", need = 0, calendar = NULL,
+                             zone = NULL) {
   to <- check_frequency(if (missing(to)) NULL else to)
   check_choice(rule, "rule", aggregate_rules)
   check_calendar(calendar)
   if (!is.null(zone)) check_zone(zone)
-  if (!is.numeric(need) || length(need) != 1 || is.na(need) || need < 0 || need > 1) {
-    vetusta_stop("argument", "`need` is a share of a period's days.",
-      todo = "give a number from 0 to 1")
+  if (!is.numeric(need) ||
+    length(need) != 1 ||
+    is.na(need) ||
+    need < 0 ||
+    need > 1) {
+    vetusta_stop(
+      "argument", "`need` is a share of a period's days.",
+      todo = "give a number from 0 to 1"
+    )
   }
   table <- as_series(x)
   zone <- frame_facts(table, zone = zone)$zone
@@ -64,15 +75,28 @@ series_aggregate <- function(x, to, rule = "mean", need = 0, calendar = NULL, zo
   x <- parts_of(table, zone)
   check_direction(x, to, down = TRUE)
   # a week belongs to the month of its Thursday
-  x$bucket <-
-    period_first(epoch_days(ifelse(x$frequency == "W" & to != "W", as.numeric(x$period) + 3,
-      as.numeric(x$period))), to)
+  x$bucket <- period_first(
+    epoch_days(
+      ifelse(
+        x$frequency == "W" & to != "W", as.numeric(x$period) + 3,
+        as.numeric(x$period)
+      )
+    ),
+    to
+  )
   x$weight <- as.numeric(period_last(x$period, x$frequency) - x$period) + 1
   out <- aggregated_releases(x, to, rule, need, calendar, zone)
-  frame <- data.frame(series = out$series,
-    period = epoch_days(out$time / 86400), frequency = rep(to, length(out$time)),
-    value = out$value, unit = out$measure, status = out$status, coverage = out$coverage,
-    known = utc(out$known), through = utc(out$through))
+  frame <- data.frame(
+    series = out$series,
+    period = epoch_days(out$time / 86400),
+    frequency = rep(to, length(out$time)),
+    value = out$value,
+    unit = out$measure,
+    status = out$status,
+    coverage = out$coverage,
+    known = utc(out$known),
+    through = utc(out$through)
+  )
   derived_observations(table, frame, zone)
 }
 
@@ -83,7 +107,9 @@ derived_observations <- function(x, frame, zone) {
   facts$unit <- unit_of_value(facts$unit[value_column(x)])
   rows <- with_facts(without_notes(series_frame(frame)), facts)
   end <- end_times(rows, frame_facts(rows))
-  if (isTRUE(all.equal(as.numeric(rows$through), end, tolerance = 0))) rows$through <- NULL
+  if (isTRUE(all.equal(as.numeric(rows$through), end, tolerance = 0))) {
+    rows$through <- NULL
+  }
   rows
 }
 
@@ -113,11 +139,20 @@ periods_of.vetusta_observations <- function(x, zone) {
 periods_of.default <- function(x, zone) {
   points <- series_points(x, zone = zone)
   n <- length(points$time)
-  list_frame(list(series = points$series, period = local_day(utc(points$time), zone),
-    frequency = rep("D", n),
-    value = points$value, unit = rep(NA_character_, n),
-    status = points$status %||% ifelse(is.na(points$value), "missing", "observed"),
-    through = points$through, known = points$known, time = points$time))
+  list_frame(
+    list(
+      series = points$series,
+      period = local_day(utc(points$time), zone),
+      frequency = rep("D", n),
+      value = points$value,
+      unit = rep(NA_character_, n),
+      status = points$status %||%
+        ifelse(is.na(points$value), "missing", "observed"),
+      through = points$through,
+      known = points$known,
+      time = points$time
+    )
+  )
 }
 
 # Longer periods, release by release. A period counts when it is over, and again
@@ -127,7 +162,11 @@ periods_of.default <- function(x, zone) {
 aggregated_releases <- function(x, to, rule, need, calendar, zone) {
   n <- nrow(x)
   bucket <- as.numeric(x$bucket)
-  unit <- cumsum(c(TRUE, x$series[-1] != x$series[-n] | bucket[-1] != bucket[-n]))[seq_len(n)]
+  unit <- cumsum(
+    c(TRUE, x$series[-1] != x$series[-n] | bucket[-1] != bucket[-n])
+  )[
+    seq_len(n)
+  ]
   again <- c(FALSE, unit[-1] == unit[-n] & x$time[-1] == x$time[-n])[seq_len(n)]
   deleted <- x$status %in% "deleted"
   end <- period_ends(x$bucket, rep(to, n), zone)
@@ -135,7 +174,10 @@ aggregated_releases <- function(x, to, rule, need, calendar, zone) {
   # releases of it
   late <- x$known > end & x$series %in% x$series[again]
   several <- unit %in% unit[again | deleted | late]
-  once <- aggregated(frame_rows(x, which(!several)), unit[!several], to, rule, need, calendar, zone)
+  once <- aggregated(
+    frame_rows(x, which(!several)), unit[!several], to, rule, need, calendar,
+    zone
+  )
   if (!any(several)) {
     return(once)
   }
@@ -149,18 +191,39 @@ aggregated_releases <- function(x, to, rule, need, calendar, zone) {
   ends <- c(starts[-1] - 1L, length(rows))
   asked <- which(!duplicated(data.table::data.table(units_here, known)))
   place <- match(units_here[asked], units_here[starts])
-  state <- release_rows_cpp(c(begins, length(rows) + 1L), known, !deleted[rows],
-    as.integer(time[starts][place]), as.integer(time[ends][place]), known[asked], FALSE)
-  periods <- aggregated(frame_rows(x, rows[state$row]), state$question, to, rule, need, calendar,
-    zone)
-  periods <- c(periods, list(unit = units_here[asked][periods$group], at = known[asked][periods$group]))
+  state <- release_rows_cpp(
+    c(begins, length(rows) + 1L), known, !deleted[rows],
+    as.integer(time[starts][place]), as.integer(time[ends][place]),
+    known[asked], FALSE
+  )
+  periods <- aggregated(
+    frame_rows(x, rows[state$row]), state$question, to, rule, need, calendar,
+    zone
+  )
+  periods <- c(
+    periods,
+    list(
+      unit = units_here[asked][periods$group],
+      at = known[asked][periods$group]
+    )
+  )
   none <- setdiff(seq_along(asked), periods$group)
   row <- rows[asked][none]
-  gone <- list(series = x$series[row], time = bucket[row] * 86400,
-    value = rep(NA_real_, length(none)), through = known[asked][none],
-    known = known[asked][none], status = rep("deleted", length(none)), unit = units_here[asked][none],
-    at = known[asked][none], gone = rep(TRUE, length(none)))
-  all <- data.table::rbindlist(list(once, periods, gone), use.names = TRUE, fill = TRUE)
+  gone <- list(
+    series = x$series[row],
+    time = bucket[row] * 86400,
+    value = rep(NA_real_, length(none)),
+    through = known[asked][none],
+    known = known[asked][none],
+    status = rep("deleted", length(none)),
+    unit = units_here[asked][none],
+    at = known[asked][none],
+    gone = rep(TRUE, length(none))
+  )
+  all <- data.table::rbindlist(
+    list(once, periods, gone),
+    use.names = TRUE, fill = TRUE
+  )
   releases_kept(all, c("value", "coverage", "status", "measure"), by = "unit")
 }
 
@@ -168,22 +231,41 @@ aggregated_releases <- function(x, to, rule, need, calendar, zone) {
 aggregated <- function(x, group, to, rule, need, calendar, zone) {
   last <- as.numeric(period_last(x$bucket, to))
   period <- as.numeric(x$period)
-  ends <- period + x$weight > last | (x$weight == 7 & period + x$weight + 3 > last)
-  out <- group_summary_cpp(as.integer(group), as.double(x$value), as.double(x$weight), period,
-    ends, x$status == "provisional", x$through, x$known, match(rule, aggregate_rules) - 1L)
+  ends <- period + x$weight > last |
+    (x$weight == 7 & period + x$weight + 3 > last)
+  out <- group_summary_cpp(
+    as.integer(group), as.double(x$value), as.double(x$weight), period, ends,
+    x$status == "provisional", x$through, x$known,
+    match(rule, aggregate_rules) - 1L
+  )
   at <- out$at
   bucket <- x$bucket[at]
-  coverage <- pmin(1, out$parts / pmax(1, expected_parts(bucket, to, x$frequency[at], calendar)))
+  coverage <- pmin(
+    1,
+    out$parts / pmax(1, expected_parts(bucket, to, x$frequency[at], calendar))
+  )
   value <- out$value
   value[coverage < need - 1e-9] <- NA
   end <- period_ends(bucket, rep(to, length(bucket)), zone)
-  list(group = group[at], series = x$series[at], time = as.numeric(bucket) * 86400, value = value,
-    measure = x$unit[at], coverage = coverage, through = pmax(out$through, end),
+  list(
+    group = group[at],
+    series = x$series[at],
+    time = as.numeric(bucket) * 86400,
+    value = value,
+    measure = x$unit[at],
+    coverage = coverage,
+    through = pmax(out$through, end),
     known = pmax(out$known, end),
-    status = ifelse(is.na(value), "missing", ifelse(out$provisional, "provisional", "observed")))
+    status = ifelse(
+      is.na(value), "missing",
+      ifelse(out$provisional, "provisional", "observed")
+    )
+  )
 }
 
-aggregate_rules <- c("mean", "sum", "first", "last", "min", "max", "median", "end")
+aggregate_rules <- c(
+  "mean", "sum", "first", "last", "min", "max", "median", "end"
+)
 
 # The number of days, weeks or months in each longer period.
 expected_parts <- function(bucket, to, frequency, calendar) {
@@ -205,7 +287,8 @@ expected_parts <- function(bucket, to, frequency, calendar) {
     } else if (to %in% names(frequency_months)) {
       frequency_months[[to]] / frequency_months[[name]]
     } else if (startsWith(name, "P")) {
-      (as.numeric(last - first) + 1) / (interval_seconds(time_interval(name)) / 86400)
+      (as.numeric(last - first) + 1) /
+        (interval_seconds(time_interval(name)) / 86400)
     } else {
       1
     }
@@ -215,11 +298,20 @@ expected_parts <- function(bucket, to, frequency, calendar) {
 
 check_frequency <- function(to) {
   if (is.character(to) && length(to) == 1 && !is.na(to)) {
-    lengths <- c(P1Y = "A", P6M = "S", P4M = "T", P3M = "Q", P1M = "M", P1W = "W", P1D = "D")
+    lengths <- c(
+      P1Y = "A", P6M = "S", P4M = "T", P3M = "Q", P1M = "M", P1W = "W",
+      P1D = "D"
+    )
     iso <- tryCatch(time_interval(to)$iso, vetusta_error = function(e) "")
-    known <- which(tolower(to) == tolower(names(frequency_words)) | tolower(to) == frequency_words)
-    if (length(known)) to <- names(frequency_words)[known[1]]
-    else if (iso %in% names(lengths)) to <- lengths[[iso]]
+    known <- which(
+      tolower(to) == tolower(names(frequency_words)) |
+        tolower(to) == frequency_words
+    )
+    if (length(known)) {
+      to <- names(frequency_words)[known[1]]
+    } else if (iso %in% names(lengths)) {
+      to <- lengths[[iso]]
+    }
   }
   check_choice(to, "to", setdiff(names(frequency_words), "I"))
 }
@@ -227,26 +319,47 @@ check_frequency <- function(to) {
 check_direction <- function(x, to, down) {
   rank <- c(D = 1, W = 7, M = 30, Q = 91, T = 122, S = 182, A = 365)
   frequencies <- unique(x$frequency)
-  length <- vapply(frequencies, function(name) {
-    if (startsWith(name, "P")) interval_seconds(time_interval(name)) / 86400 else rank[[name]]
-  }, 0)
+  length <- vapply(
+    frequencies,
+    function(name) {
+      if (startsWith(name, "P")) {
+        interval_seconds(time_interval(name)) / 86400
+      } else {
+        rank[[name]]
+      }
+    },
+    0
+  )
   wrong <- frequencies[if (down) length > rank[[to]] else length < rank[[to]]]
   if (length(wrong)) {
-    vetusta_stop("argument",
-      paste0(frequency_word(wrong[1]), " values cannot be made ", frequency_words[to],
-        " this way."),
-      todo = if (down) "use series_disaggregate() to go up"
-      else "use series_aggregate() to go down")
+    vetusta_stop(
+      "argument",
+      paste0(
+        frequency_word(wrong[1]), " values cannot be made ",
+        frequency_words[to], " this way."
+      ),
+      todo = if (down) {
+        "use series_disaggregate() to go up"
+      } else {
+        "use series_aggregate() to go down"
+      }
+    )
   }
 }
 
 frequency_word <- function(name) {
-  if (startsWith(name, "P")) format(time_interval(name))
-  else frequency_words[[name]]
+  if (startsWith(name, "P")) {
+    format(time_interval(name))
+  } else {
+    frequency_words[[name]]
+  }
 }
 
 # The newest release of each period, without deleted values.
 newest_rows <- function(x) {
-  newest <- !duplicated(paste(x$series, as.numeric(x$period), sep = "\r"), fromLast = TRUE)
+  newest <- !duplicated(
+    paste(x$series, as.numeric(x$period), sep = "\r"),
+    fromLast = TRUE
+  )
   x[newest & !x$status %in% "deleted", ]
 }

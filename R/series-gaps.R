@@ -49,19 +49,31 @@
 #'   covers.
 #' @export
 #' @examples
-#' minutes <- bars_frame(data.frame(
-#'   symbol = "KELD", time = as.POSIXct("2026-03-12 07:30", tz = "UTC") + 60 * (0:389)[-(20:25)],
-#'   open = 41, high = 42, low = 40, close = 41, volume = 100
-#' ))
+#' minutes <- bars_frame(
+#'   data.frame(
+#'     symbol = "KELD",
+#'     time = as.POSIXct("2026-03-12 07:30", tz = "UTC") +
+#'       60 * (0:389)[-(20:25)],
+#'     open = 41,
+#'     high = 42,
+#'     low = 40,
+#'     close = 41,
+#'     volume = 100
+#'   )
+#' )
 #' series_gaps(minutes, source_calendar("quay"))
-series_gaps <- function(x, calendar = NULL, interval = NULL, from = NULL, to = NULL,
-  session = "regular", outage = NULL, listed = NULL, delayed_from = NULL,
-                        published = NULL, now = NULL) {
+series_gaps <- function(x, calendar = NULL, interval = NULL, from = NULL,
+                        to = NULL, session = "regular", outage = NULL,
+                        listed = NULL, delayed_from = NULL, published = NULL,
+                        now = NULL) {
   check_calendar(calendar)
   if (!is.null(listed) &&
-    (!is.data.frame(listed) || !any(c("symbol", "series") %in% names(listed)))) {
-    vetusta_stop("argument", "`listed` is a table of instruments.",
-      todo = "give a data frame with symbol, listed and delisted")
+    (!is.data.frame(listed) ||
+      !any(c("symbol", "series") %in% names(listed)))) {
+    vetusta_stop(
+      "argument", "`listed` is a table of instruments.",
+      todo = "give a data frame with symbol, listed and delisted"
+    )
   }
   x <- as_series(x)
   name <- if (is.null(x[["series"]])) "symbol" else "series"
@@ -73,45 +85,64 @@ series_gaps <- function(x, calendar = NULL, interval = NULL, from = NULL, to = N
   shift <- frame$shift
   say_outside_of(x, frame, calendar)
   times <- lapply(series_split(plain$series), function(rows) {
-    time <- if (length(rows) == length(frame$time)) frame$time else frame$time[rows]
+    time <- if (length(rows) == length(frame$time)) {
+      frame$time
+    } else {
+      frame$time[rows]
+    }
     if (is.unsorted(time)) sort(time) else time
   })
   present <- lapply(times, function(time) times_present_cpp(expected, time))
   outage <- check_count(outage %||% if (frame$intraday) 5 else 1, "outage")
   reasons <- gap_reasons_of(x)
   common <- missing_reasons(present, length(expected), outage)
-  runs <- Map(function(series, here) {
-    reason <- series_reasons(series, common, frame, listed, delayed_from, published, now)
-    run <- missing_runs_cpp(here, reason)
-    offset <- if (is.null(shift)) 0 else shift[[series]]
-    list(symbol = rep(series, length(run$first)), first = expected[run$first] + offset,
-      last = expected[run$last] + offset,
-      missing = run$last - run$first + 1L, reason = reasons[run$reason])
-  }, names(present), present)
+  runs <- Map(
+    function(series, here) {
+      reason <- series_reasons(
+        series, common, frame, listed, delayed_from, published, now
+      )
+      run <- missing_runs_cpp(here, reason)
+      offset <- if (is.null(shift)) 0 else shift[[series]]
+      list(
+        symbol = rep(series, length(run$first)),
+        first = expected[run$first] + offset,
+        last = expected[run$last] + offset,
+        missing = run$last - run$first + 1L,
+        reason = reasons[run$reason]
+      )
+    },
+    names(present), present
+  )
   gaps <- as.data.frame(data.table::rbindlist(c(list(no_gaps()), unname(runs))))
   for (bound in c("first", "last")) gaps[[bound]] <- utc(gaps[[bound]])
   summary <- gaps_summary(present, runs, length(expected))
   names(gaps)[1] <- names(summary)[1] <- name
   structure(
-    as_rows(gaps), summary = summary, interval = frame$iso, calendar = frame$calendar,
+    as_rows(gaps),
+    summary = summary,
+    interval = frame$iso,
+    calendar = frame$calendar,
     class = c("vetusta_gaps", "tbl_df", "tbl", "data.frame")
   )
 }
 
-gap_reasons <- c("no trade", "outage", "unknown", "before listing", "after the last day", "delayed",
-  "not yet published")
+gap_reasons <- c(
+  "no trade", "outage", "unknown", "before listing", "after the last day",
+  "delayed", "not yet published"
+)
 
 no_gaps <- function() {
-  data.frame(symbol = character(), first = numeric(), last = numeric(),
-  missing = integer(), reason = character())
+  data.frame(
+    symbol = character(), first = numeric(), last = numeric(),
+    missing = integer(), reason = character()
+  )
 }
 
 # Only bars are traded, so other values have no trading reasons.
 gap_reasons_of <- function(x) UseMethod("gap_reasons_of")
 #' @export
 gap_reasons_of.default <- function(x) {
-  sub("no trade", "other series have a value", gap_reasons,
-  fixed = TRUE)
+  sub("no trade", "other series have a value", gap_reasons, fixed = TRUE)
 }
 #' @export
 gap_reasons_of.vetusta_bars <- function(x) gap_reasons
@@ -121,7 +152,9 @@ say_outside_of <- function(x, frame, calendar) UseMethod("say_outside_of")
 #' @export
 say_outside_of.default <- function(x, frame, calendar) {
   if (!is.null(calendar)) {
-    say_outside(sum(find_sessions(frame$time, calendar)$at == 0L), length(frame$time))
+    say_outside(
+      sum(find_sessions(frame$time, calendar)$at == 0L), length(frame$time)
+    )
   }
 }
 #' @export
@@ -141,8 +174,11 @@ gaps_input.vetusta_bars <- function(x) {
 gaps_input.vetusta_observations <- function(x) {
   x <- newest_rows(series_frame(x))
   there <- !is.na(x$value)
-  list(series = x$series[there], time = as.numeric(x$period)[there] * 86400,
-    frequency = unique(x$frequency))
+  list(
+    series = x$series[there],
+    time = as.numeric(x$period)[there] * 86400,
+    frequency = unique(x$frequency)
+  )
 }
 
 #' @export
@@ -167,40 +203,74 @@ missing_reasons <- function(present, n, outage) {
 
 # The end of the period of each expected value, and its local day.
 frame_ends <- function(frame) {
-  if (is.null(frame$interval)) (as.numeric(period_last(frame_days(frame), frame$frequency)) + 1) *
-    86400
-  else as.numeric(shift_instant(utc(frame$expected), frame$interval, 1, frame$zone))
+  if (is.null(frame$interval)) {
+    (as.numeric(period_last(frame_days(frame), frame$frequency)) + 1) * 86400
+  } else {
+    as.numeric(
+      shift_instant(utc(frame$expected), frame$interval, 1, frame$zone)
+    )
+  }
 }
 
 frame_days <- function(frame) {
-  if (is.null(frame$interval)) epoch_days(frame$expected / 86400)
-  else local_day(utc(frame$expected), frame$zone)
+  if (is.null(frame$interval)) {
+    epoch_days(frame$expected / 86400)
+  } else {
+    local_day(utc(frame$expected), frame$zone)
+  }
 }
 
 # Reasons of a single series come first.
-series_reasons <- function(series, reason, frame, listed, delayed_from, published, now) {
+series_reasons <- function(series, reason, frame, listed, delayed_from,
+                           published, now) {
   if (!is.null(published)) {
-    lag <- by_series(published, if (is.null(names(published))) series
-    else unique(c(series, names(published))), "published")[[series]]
+    lag <- by_series(
+      published,
+      if (is.null(names(published))) {
+        series
+      } else {
+        unique(c(series, names(published)))
+      },
+      "published"
+    )[[
+      series
+    ]]
     if (is.null(now)) {
-      vetusta_stop("argument", "What is published by now needs to know the present.",
-        todo = "give `now`, such as Sys.time()")
+      vetusta_stop(
+        "argument", "What is published by now needs to know the present.",
+        todo = "give `now`, such as Sys.time()"
+      )
     }
     if (!is.null(lag)) {
-      reason[as.numeric(shift_instant(utc(frame_ends(frame)), time_interval(lag, "published"), 1,
-        frame$zone)) > as.numeric(now)] <- 7L
+      reason[
+        as.numeric(
+          shift_instant(
+            utc(frame_ends(frame)), time_interval(lag, "published"), 1,
+            frame$zone
+          )
+        ) >
+          as.numeric(now)
+      ] <-
+        7L
     }
   }
   if (!is.null(delayed_from)) {
-    reason[frame_ends(frame) >
-      as.numeric(time_instant(delayed_from, frame$zone, name = "delayed_from"))] <- 6L
+    reason[
+      frame_ends(frame) >
+        as.numeric(
+          time_instant(delayed_from, frame$zone, name = "delayed_from")
+        )
+    ] <-
+      6L
   }
   if (!is.null(listed)) {
     row <- match(series, as.character(listed$symbol %||% listed$series))
     after <- as.Date(listed[["delisted"]][row] %||% NA)
     before <- as.Date(listed[["listed"]][row] %||% NA)
     if (length(after) && !is.na(after)) reason[frame_days(frame) > after] <- 5L
-    if (length(before) && !is.na(before)) reason[frame_days(frame) < before] <- 4L
+    if (length(before) && !is.na(before)) {
+      reason[frame_days(frame) < before] <- 4L
+    }
   }
   reason
 }
@@ -208,9 +278,15 @@ series_reasons <- function(series, reason, frame, listed, delayed_from, publishe
 gaps_summary <- function(present, runs, expected) {
   counts <- vapply(present, sum, 0L)
   data.frame(
-    symbol = names(present), expected = rep(expected, length(present)), present = unname(counts),
-    missing = unname(expected - counts), coverage = if (expected > 0) unname(counts / expected)
-    else rep(NA_real_, length(present)),
+    symbol = names(present),
+    expected = rep(expected, length(present)),
+    present = unname(counts),
+    missing = unname(expected - counts),
+    coverage = if (expected > 0) {
+      unname(counts / expected)
+    } else {
+      rep(NA_real_, length(present))
+    },
     runs = unname(vapply(runs, function(run) length(run$missing), 0L)),
     longest = unname(vapply(runs, function(run) max(0L, run$missing), 0L))
   )

@@ -34,12 +34,19 @@
 #'   is nothing in common, or a ratio of values at or below zero.
 #' @export
 #' @examples
-#' a <- data.frame(series = "level", period = as.Date("2026-03-12") + 0:2, value = c(250, 251, 249))
-#' b <- data.frame(series = "level", period = as.Date("2026-03-10") + 0:3,
-#'   value = c(260, 262, 260, 261))
+#' a <- data.frame(
+#'   series = "level",
+#'   period = as.Date("2026-03-12") + 0:2,
+#'   value = c(250, 251, 249)
+#' )
+#' b <- data.frame(
+#'   series = "level",
+#'   period = as.Date("2026-03-10") + 0:3,
+#'   value = c(260, 262, 260, 261)
+#' )
 #' series_join(survey = a, old = b, adjust = "difference")
-series_join <- function(..., adjust = "none", overlap = NULL, tolerance = 0.02, value = "close",
-  name = NULL, zone = NULL) {
+series_join <- function(..., adjust = "none", overlap = NULL, tolerance = 0.02,
+                        value = "close", name = NULL, zone = NULL) {
   tables <- list(...)
   check_choice(adjust, "adjust", c("none", "ratio", "difference"))
   check_number(tolerance, "tolerance", 0)
@@ -47,19 +54,29 @@ series_join <- function(..., adjust = "none", overlap = NULL, tolerance = 0.02, 
   if (!is.null(name)) check_text(name, "name")
   if (!is.null(zone)) check_zone(zone)
   if (length(tables) < 2) {
-    vetusta_stop("argument", "Two or more tables are joined.",
-      todo = "give a table for each source")
+    vetusta_stop(
+      "argument", "Two or more tables are joined.",
+      todo = "give a table for each source"
+    )
   }
-  length_of <- if (!is.null(overlap)) interval_seconds(time_interval(overlap, "overlap")) else Inf
+  length_of <- if (!is.null(overlap)) {
+    interval_seconds(time_interval(overlap, "overlap"))
+  } else {
+    Inf
+  }
   tables <- lapply(tables, as_series)
   names <- names(tables) %||% rep("", length(tables))
   dated <- all(vapply(tables, function(x) !is.null(x[["period"]]), TRUE))
-  parts <- lapply(seq_along(tables), function(i) join_part(tables[[i]], value, dated, zone))
+  parts <- lapply(
+    seq_along(tables), function(i) join_part(tables[[i]], value, dated, zone)
+  )
   titles <- vapply(parts, `[[`, "", "name")
   origins <- ifelse(nzchar(names), names, make.unique(titles, sep = " "))
   all <- parts[[1]]$rows
   all$origin <- rep(origins[1], length(all$at))
-  factors <- list(list(origin = origins[1], factor = 1, offset = 0, overlap = NA_real_))
+  factors <- list(
+    list(origin = origins[1], factor = 1, offset = 0, overlap = NA_real_)
+  )
   findings <- list()
   for (i in seq_along(parts)[-1]) {
     done <- join_behind(all, parts[[i]]$rows, adjust, length_of, origins[i])
@@ -69,25 +86,44 @@ series_join <- function(..., adjust = "none", overlap = NULL, tolerance = 0.02, 
     # a row without a value in an earlier source was looked at too
     empty <- match(done$rows$at, all$at[is.na(all$value)])
     for (part in c("through", "known")) {
-      done$rows[[part]] <- pmax(done$rows[[part]], all[[part]][is.na(all$value)][empty],
-        na.rm = TRUE)
+      done$rows[[
+        part
+      ]] <- pmax(
+        done$rows[[part]], all[[part]][is.na(all$value)][empty],
+        na.rm = TRUE
+      )
     }
     kept <- !(all$at %in% done$rows$at[fresh])
-    all <- Map(c, lapply(all, `[`, kept), lapply(done$rows, `[`, fresh)[names(all)])
+    all <- Map(
+      c, lapply(all, `[`, kept), lapply(done$rows, `[`, fresh)[names(all)]
+    )
   }
   order <- order(all$at, method = "radix")
   all <- lapply(all, `[`, order)
   time <- if (dated) list(period = all$period) else list(time = utc(all$at))
   n <- length(all$at)
-  result <- as_rows(c(list(series = rep(name %||% titles[1], n)), time,
-    if (dated) list(frequency = all$frequency), list(value = all$value, status = all$status,
-      through = utc(all$through), known = utc(all$known), origin = all$origin)))
-  result <- with_facts(result, facts_together(lapply(tables, facts_of))[c("zone", "calendar")])
+  result <- as_rows(
+    c(
+      list(series = rep(name %||% titles[1], n)), time,
+      if (dated) list(frequency = all$frequency),
+      list(
+        value = all$value, status = all$status, through = utc(all$through),
+        known = utc(all$known), origin = all$origin
+      )
+    )
+  )
+  result <- with_facts(
+    result, facts_together(lapply(tables, facts_of))[c("zone", "calendar")]
+  )
   attr(result, "factors") <- as_rows(as.list(data.table::rbindlist(factors)))
   joined_findings <- data.table::rbindlist(findings)
   if (!dated && nrow(joined_findings)) names(joined_findings)[1] <- "time"
   attr(result, "findings") <- as_rows(as.list(joined_findings))
-  if (dated) with_shape(result, "vetusta_observations") else with_shape(result, "vetusta_points")
+  if (dated) {
+    with_shape(result, "vetusta_observations")
+  } else {
+    with_shape(result, "vetusta_points")
+  }
 }
 
 # list(name, rows): one series as plain columns, `at` in seconds.
@@ -96,21 +132,40 @@ join_part <- function(x, value, dated, zone) {
   points <- as.list(series_points(x, if (is_bars(x)) value, zone = zone))
   series <- unique(points$series)
   if (length(series) != 1) {
-    vetusta_stop("shape", paste0("A table to join must have a single series, and this table has ",
-      length(series), "."), where = paste(utils::head(series, 3), collapse = ", "),
-      todo = "choose one of them")
+    vetusta_stop(
+      "shape",
+      paste0(
+        "A table to join must have a single series, and this table has ",
+        length(series), "."
+      ),
+      where = paste(utils::head(series, 3), collapse = ", "),
+      todo = "choose one of them"
+    )
   }
   # days joined with instants begin at local midnight
-  at <- if (is.null(x[["period"]]) || dated) points$time
-  else as.numeric(time_local(epoch_days(points$time / 86400), 0, frame_facts(x, zone = zone)$zone))
+  at <- if (is.null(x[["period"]]) || dated) {
+    points$time
+  } else {
+    as.numeric(
+      time_local(
+        epoch_days(points$time / 86400), 0, frame_facts(x, zone = zone)$zone
+      )
+    )
+  }
   if (anyDuplicated(at)) {
-    vetusta_stop("shape", paste0("The series ", series, " has two values at one time."),
-      todo = "choose a single release")
+    vetusta_stop(
+      "shape", paste0("The series ", series, " has two values at one time."),
+      todo = "choose a single release"
+    )
   }
   status <- points$status %||% rep("observed", length(at))
-  rows <- c(list(at = at, value = points$value, status = as.character(status),
-    through = points$through, known = points$known),
-    if (dated) list(period = epoch_days(at / 86400), frequency = x$frequency))
+  rows <- c(
+    list(
+      at = at, value = points$value, status = as.character(status),
+      through = points$through, known = points$known
+    ),
+    if (dated) list(period = epoch_days(at / 86400), frequency = x$frequency)
+  )
   list(name = series, rows = lapply(rows, `[`, !status %in% "deleted"))
 }
 
@@ -124,14 +179,21 @@ join_behind <- function(all, rows, adjust, length_of, origin) {
   common <- join_common(all, rows)
   common <- lapply(common, `[`, common$at > max(common$at, -Inf) - length_of)
   if (!length(common$at)) {
-    vetusta_stop("argument", paste0("The source ", origin, " has no value in common with those ",
-      "before it, by which its level could be known."),
-      todo = "join them as they are: adjust = \"none\"")
+    vetusta_stop(
+      "argument",
+      paste0(
+        "The source ", origin, " has no value in common with those ",
+        "before it, by which its level could be known."
+      ),
+      todo = "join them as they are: adjust = \"none\""
+    )
   }
   if (adjust == "ratio") {
     if (any(common$a <= 0 | common$b <= 0)) {
-      vetusta_stop("argument", "Values at or below zero have no ratio.",
-        todo = "bring them together by difference")
+      vetusta_stop(
+        "argument", "Values at or below zero have no ratio.",
+        todo = "bring them together by difference"
+      )
     }
     factor$factor <- stats::median(common$a / common$b)
   } else {
@@ -143,7 +205,9 @@ join_behind <- function(all, rows, adjust, length_of, origin) {
   both <- intersect(all$at, rows$at)
   both <- both[both > max(common$at) - length_of]
   for (name in c("through", "known")) {
-    measured <- max(all[[name]][all$at %in% both], rows[[name]][rows$at %in% both])
+    measured <- max(
+      all[[name]][all$at %in% both], rows[[name]][rows$at %in% both]
+    )
     rows[[name]] <- pmax(rows[[name]], measured)
   }
   rows$origin <- rep(origin, length(rows$at))
@@ -152,7 +216,11 @@ join_behind <- function(all, rows, adjust, length_of, origin) {
 
 join_common <- function(all, rows) {
   at <- intersect(all$at[!is.na(all$value)], rows$at[!is.na(rows$value)])
-  list(at = at, a = all$value[match(at, all$at)], b = rows$value[match(at, rows$at)])
+  list(
+    at = at,
+    a = all$value[match(at, all$at)],
+    b = rows$value[match(at, rows$at)]
+  )
 }
 
 join_findings <- function(all, rows, tolerance, origin) {
@@ -160,7 +228,16 @@ join_findings <- function(all, rows, tolerance, origin) {
   part <- abs(common$a - common$b) / pmax(abs(common$a), abs(common$b))
   bad <- which(part > tolerance)
   place <- match(common$at[bad], all$at)
-  list(period = if (is.null(all[["period"]])) utc(common$at[bad]) else all$period[place],
-    origin = all$origin[place], value = common$a[bad], other = rep(origin, length(bad)),
-    other_value = common$b[bad], part = part[bad])
+  list(
+    period = if (is.null(all[["period"]])) {
+      utc(common$at[bad])
+    } else {
+      all$period[place]
+    },
+    origin = all$origin[place],
+    value = common$a[bad],
+    other = rep(origin, length(bad)),
+    other_value = common$b[bad],
+    part = part[bad]
+  )
 }

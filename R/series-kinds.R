@@ -11,8 +11,10 @@ series_shapes <- list(
 # Adds the class of its shape, which its columns show.
 as_series <- function(x) {
   if (missing(x) || !is.data.frame(x)) {
-    vetusta_stop("shape", "Series are a data frame.",
-      todo = "give bars, observations, or a table with series, time and value")
+    vetusta_stop(
+      "shape", "Series are a data frame.",
+      todo = "give bars, observations, or a table with series, time and value"
+    )
   }
   facts <- facts_of(x)
   x <- plain_table(x)
@@ -21,19 +23,32 @@ as_series <- function(x) {
       return(with_facts(with_shape(x, shape), facts))
     }
   }
-  vetusta_stop("shape", "This table is neither bars nor observations.",
+  vetusta_stop(
+    "shape",
+    "This table is neither bars nor observations.",
     where = paste("its columns:", paste(names(x), collapse = ", ")),
     todo = paste(
-      paste0("name its columns symbol, time, close (bars), or series, period, value ",
-        "(observations), or series, time,"),
-      "value"))
+      paste0(
+        "name its columns symbol, time, close (bars), or series, ",
+        "period, value ", "(observations), or series, time,"
+      ),
+      "value"
+    )
+  )
 }
 
 with_shape <- function(x, shape) {
   # dplyr's groups do not survive this
   if (inherits(x, "grouped_df")) attr(x, "groups") <- attr(x, "shape") <- NULL
-  class(x) <- c(shape, "vetusta_series",
-    setdiff(class(x), c(names(series_shapes), "vetusta_series", "vetusta_grouped", "grouped_df")))
+  class(
+    x
+  ) <- c(
+    shape, "vetusta_series",
+    setdiff(
+      class(x),
+      c(names(series_shapes), "vetusta_series", "vetusta_grouped", "grouped_df")
+    )
+  )
   x
 }
 
@@ -43,8 +58,9 @@ without_shape <- function(x) {
 }
 
 is_bars <- function(x) {
-  is.data.frame(x) && all(series_shapes$vetusta_bars %in% names(x)) &&
-  !"period" %in% names(x)
+  is.data.frame(x) &&
+    all(series_shapes$vetusta_bars %in% names(x)) &&
+    !"period" %in% names(x)
 }
 
 # The series name of each row, for every shape.
@@ -99,7 +115,8 @@ series_of_rows.default <- function(x) as.character(x$series)
 #' @export
 series_of_rows.vetusta_bars <- function(x) {
   symbol <- as.character(x$symbol)
-  if (is.null(x[["side"]]) || length(text_groups(as.character(x$side))$levels) < 2) {
+  if (is.null(x[["side"]]) ||
+    length(text_groups(as.character(x$side))$levels) < 2) {
     return(symbol)
   }
   paste0(symbol, ifelse(is.na(x$side), "", paste0(".", x$side)))
@@ -118,18 +135,27 @@ end_times <- function(x, facts) UseMethod("end_times")
 #' @export
 end_times.default <- function(x, facts) start_times(x)
 #' @export
-end_times.vetusta_observations <- function(x, facts) period_ends(x$period, x$frequency, facts$zone)
+end_times.vetusta_observations <- function(x, facts) {
+  period_ends(x$period, x$frequency, facts$zone)
+}
 #' @export
 end_times.vetusta_bars <- function(x, facts) {
   time <- seconds_of(x$time)
   stated <- !is.null(x[["through"]]) && !anyNA(x$through)
-  length <- facts$interval %||% if (!stated) step_interval(x$time, bar_groups(x)$id)
+  length <- facts$interval %||%
+    if (!stated) step_interval(x$time, bar_groups(x)$id)
   if (is.null(length)) {
-    if (!length(time) || stated) return(time)
-    if (!is.null(x[["known"]]) && !anyNA(x$known)) return(pmax(time, as.numeric(x$known)))
-    vetusta_stop("argument",
+    if (!length(time) || stated) {
+      return(time)
+    }
+    if (!is.null(x[["known"]]) && !anyNA(x$known)) {
+      return(pmax(time, as.numeric(x$known)))
+    }
+    vetusta_stop(
+      "argument",
       "The length of a single bar, and so when it was known, is not stated.",
-      todo = "give `interval`, such as \"1 day\"")
+      todo = "give `interval`, such as \"1 day\""
+    )
   }
   if (is_intraday(length)) {
     return(session_ends(time, time + length$seconds, facts$calendar))
@@ -156,7 +182,11 @@ session_ends <- function(time, end, calendar) {
 # The instants at which periods end: midnights of the zone.
 period_ends <- function(first, frequency, zone = "UTC") {
   after <- period_last(first, frequency) + 1
-  if (identical(zone, "UTC")) as.numeric(after) * 86400 else as.numeric(time_local(after, 0, zone))
+  if (identical(zone, "UTC")) {
+    as.numeric(after) * 86400
+  } else {
+    as.numeric(time_local(after, 0, zone))
+  }
 }
 
 # The times of rows in any order and of any type.
@@ -164,11 +194,12 @@ raw_times <- function(x) UseMethod("raw_times")
 #' @export
 raw_times.default <- function(x) as.numeric(read_instants(x$time, "time"))
 #' @export
-raw_times.vetusta_bars <- function(x) as.numeric(read_instants(x$time, "time", na = TRUE))
+raw_times.vetusta_bars <- function(x) {
+  as.numeric(read_instants(x$time, "time", na = TRUE))
+}
 #' @export
 raw_times.vetusta_observations <- function(x) {
-  as.numeric(read_periods(x$period, nrow(x))$first) *
-  86400
+  as.numeric(read_periods(x$period, nrow(x))$first) * 86400
 }
 
 # Whether a row with the same time may be another release.
@@ -183,7 +214,9 @@ has_releases.vetusta_observations <- function(x) TRUE
 # The newest release of each time, without deleted values.
 newest_points <- function(x, points) {
   if (has_releases(x)) {
-    points <- points[!duplicated(points[c("series", "time")], fromLast = TRUE), ]
+    points <- points[
+      !duplicated(points[c("series", "time")], fromLast = TRUE),
+    ]
   }
   deleted <- points[["status"]] %in% "deleted"
   if (any(deleted)) points[!deleted, ] else points
@@ -193,27 +226,50 @@ newest_points <- function(x, points) {
 # frame_facts().
 points_of <- function(x, value, facts, times_only) UseMethod("points_of")
 #' @export
-points_of.vetusta_bars <- function(x, value, facts, times_only) points_of_bars(x, value, facts, times_only)
+points_of.vetusta_bars <- function(x, value, facts, times_only) {
+  points_of_bars(x, value, facts, times_only)
+}
 #' @export
 points_of.vetusta_observations <- function(x, value, facts, times_only) {
   points_of_observations(x, value, facts, times_only)
 }
 #' @export
-points_of.vetusta_points <- function(x, value, facts, times_only) points_of_points(x, value, facts, times_only)
+points_of.vetusta_points <- function(x, value, facts, times_only) {
+  points_of_points(x, value, facts, times_only)
+}
 
 # The values of a table of any shape.
 long_points <- function(x, value, dated, zone) {
   value <- if (is_bars(x)) value else "value"
   if (!value %in% names(x) || !is.numeric(x[[value]])) {
-    vetusta_stop("argument", paste0("These bars have no numbers called \"", value, "\"."),
-      todo = suggest_word(value, names(x)[vapply(as.list(x), is.numeric, TRUE)]))
+    vetusta_stop(
+      "argument",
+      paste0("These bars have no numbers called \"", value, "\"."),
+      todo = suggest_word(value, names(x)[vapply(as.list(x), is.numeric, TRUE)])
+    )
   }
-  time <- if (dated) list(period = x[["period"]] %||% bar_table_days(x))
-  else list(time = if (!is.null(x[["period"]])) time_local(as.Date(x$period), 0, zone) else x$time)
+  time <- if (dated) {
+    list(period = x[["period"]] %||% bar_table_days(x))
+  } else {
+    list(
+      time = if (!is.null(x[["period"]])) {
+        time_local(as.Date(x$period), 0, zone)
+      } else {
+        x$time
+      }
+    )
+  }
   # each side of a price is a series
   side <- x[["side"]] %||% rep(NA_character_, nrow(x))
-  names <- ifelse(is.na(side), series_names_of(x), paste(series_names_of(x), side))
-  c(list(series = names), time,
-    list(value = x[[value]], status = x[["status"]] %||% rep("observed", nrow(x)),
-      known = x[["known"]] %||% utc(rep(NA_real_, nrow(x)))))
+  names <- ifelse(
+    is.na(side), series_names_of(x), paste(series_names_of(x), side)
+  )
+  c(
+    list(series = names), time,
+    list(
+      value = x[[value]],
+      status = x[["status"]] %||% rep("observed", nrow(x)),
+      known = x[["known"]] %||% utc(rep(NA_real_, nrow(x)))
+    )
+  )
 }

@@ -14,15 +14,22 @@ release_table <- function(points, columns = "value") {
   n <- length(points$time)
   order <- order(points$time, points$known, method = "radix")
   time <- points$time[order]
-  deleted <- if (is.null(points[["status"]])) rep(FALSE, n)
-  else points$status[order] %in% "deleted"
+  deleted <- if (is.null(points[["status"]])) {
+    rep(FALSE, n)
+  } else {
+    points$status[order] %in% "deleted"
+  }
   # of two rows with one time and instant the later one counts
-  kept <- c(time[-1] != time[-n] | points$known[order][-1] != points$known[order][-n], TRUE)
+  kept <- c(
+    time[-1] != time[-n] | points$known[order][-1] != points$known[order][-n],
+    TRUE
+  )
   again <- c(FALSE, time[-1] == time[-n] & deleted[-1] == deleted[-n])
   for (name in columns) {
     value <- points[[name]][order]
     same <- value[-1] == value[-n]
-    again <- again & c(FALSE, same %in% TRUE | (is.na(value[-1]) & is.na(value[-n])))
+    again <- again &
+      c(FALSE, same %in% TRUE | (is.na(value[-1]) & is.na(value[-n])))
   }
   # where the last of two rows of one instant counts, the next release is
   # compared with that one
@@ -37,27 +44,49 @@ release_table <- function(points, columns = "value") {
   in_order <- first == later
   late <- rep(TRUE, length(order))
   late[begins[in_order]] <- FALSE
-  list(row = order, time = time[begins], begins = begins, first = c(begins, length(order) + 1L),
-    of = cumsum(!duplicated(time)), known = known, usable = !deleted[keep], known_first = first,
-    sooner = cummin(first), later = later, in_order = in_order, late = which(late))
+  list(
+    row = order,
+    time = time[begins],
+    begins = begins,
+    first = c(begins, length(order) + 1L),
+    of = cumsum(!duplicated(time)),
+    known = known,
+    usable = !deleted[keep],
+    known_first = first,
+    sooner = cummin(first),
+    later = later,
+    in_order = in_order,
+    late = which(late)
+  )
 }
 
 # The rows of `points` that count at each instant, within each range of times:
 # list(row, question, index), where `index` is the number of the time.
 release_rows <- function(table, lo, hi, at, strict = FALSE) {
-  releases <- release_rows_cpp(table$first, table$known, table$usable, as.integer(lo),
-    as.integer(hi), at, strict)
-  list(row = table$row[releases$row], question = releases$question, index = table$of[releases$row])
+  releases <- release_rows_cpp(
+    table$first, table$known, table$usable, as.integer(lo), as.integer(hi), at,
+    strict
+  )
+  list(
+    row = table$row[releases$row],
+    question = releases$question,
+    index = table$of[releases$row]
+  )
 }
 
 # The nearest times before and after each one at which a row counts.
-release_neighbours <- function(table, index, at, count = 1L, usable = table$usable) {
-  release_neighbours_cpp(table$first, table$known, usable, table$sooner, table$later,
-    as.integer(index), at, count)
+release_neighbours <- function(table, index, at, count = 1L,
+                               usable = table$usable) {
+  release_neighbours_cpp(
+    table$first, table$known, usable, table$sooner, table$later,
+    as.integer(index), at, count
+  )
 }
 
 # Rows of a frame as a list, without row names.
-frame_rows <- function(frame, rows) list_frame(lapply(as.list(frame), `[`, rows))
+frame_rows <- function(frame, rows) {
+  list_frame(lapply(as.list(frame), `[`, rows))
+}
 
 # Joins adjacent or overlapping ranges of one group: list(group, lo, hi).
 ranges_joined <- function(group, lo, hi) {
@@ -74,8 +103,11 @@ ranges_joined <- function(group, lo, hi) {
   reach <- cummax(hi + group * wide)
   begins <- c(TRUE, (lo + group * wide)[-1] > reach[-n])
   ends <- c(which(begins)[-1] - 1L, n)
-  list(group = group[begins], lo = lo[begins],
-    hi = (reach - group * wide)[ends])
+  list(
+    group = group[begins],
+    lo = lo[begins],
+    hi = (reach - group * wide)[ends]
+  )
 }
 
 # Whether each (group, index) lies in one of some ranges.
@@ -85,7 +117,8 @@ in_ranges <- function(ranges, group, index) {
   }
   wide <- max(ranges$hi, index, 0) + 2
   at <- findInterval(index + group * wide, ranges$lo + ranges$group * wide)
-  at > 0 & index + group * wide <= c(-Inf, ranges$hi + ranges$group * wide)[at + 1L]
+  at > 0 &
+    index + group * wide <= c(-Inf, ranges$hi + ranges$group * wide)[at + 1L]
 }
 
 # All releases of a function whose result at a row depends on rows up to it.
@@ -103,25 +136,47 @@ by_release <- function(points, work, reach) {
     if (!length(rows)) {
       return(invisible())
     }
-    computed <- c(work(rows, groups)[c("value", "through", "known")], list(index = index, at = at))
+    computed <- c(
+      work(rows, groups)[c("value", "through", "known")],
+      list(index = index, at = at)
+    )
     kept <- which(flagged)
     parts[[length(parts) + 1]] <<- lapply(computed, `[`, kept)
   }
   # rows in order, before which nothing had changed
-  add(table$row[once], rep(1L, length(once)), table$of[once],
-    table$known_first[table$of[once]], !near$changed[table$of[once]])
+  add(
+    table$row[once], rep(1L, length(once)), table$of[once],
+    table$known_first[table$of[once]], !near$changed[table$of[once]]
+  )
   for (part in near$parts) {
     state <- release_rows(table, part$lo, part$hi, part$at, part$strict)
     if (!length(state$row)) next
     group <- part$group[state$question]
     flagged <- in_ranges(part$results, group, state$index)
-    at <- if (part$strict) table$known_first[state$index] else part$at[state$question]
-    add(state$row, if (isTRUE(near$joined)) group else state$question, state$index, at, flagged)
+    at <- if (part$strict) {
+      table$known_first[state$index]
+    } else {
+      part$at[state$question]
+    }
+    add(
+      state$row, if (isTRUE(near$joined)) group else state$question,
+      state$index, at, flagged
+    )
   }
   gone <- table$late[!table$usable[table$late]]
-  parts <- c(parts, list(list(value = rep(NA_real_, length(gone)),
-    through = table$known[gone], known = table$known[gone], index = table$of[gone],
-    at = table$known[gone], gone = rep(TRUE, length(gone)))))
+  parts <- c(
+    parts,
+    list(
+      list(
+        value = rep(NA_real_, length(gone)),
+        through = table$known[gone],
+        known = table$known[gone],
+        index = table$of[gone],
+        at = table$known[gone],
+        gone = rep(TRUE, length(gone))
+      )
+    )
+  )
   all <- data.table::rbindlist(parts, use.names = TRUE, fill = TRUE)
   all$time <- table$time[all$index]
   releases_kept(all)
@@ -139,14 +194,26 @@ releases_kept <- function(all, columns = "value", by = "time") {
   same <- again & c(FALSE, all$gone[-1] == all$gone[-n])[seq_len(n)]
   for (name in columns) {
     value <- all[[name]]
-    same <- same & c(FALSE, (value[-1] == value[-n]) %in% TRUE |
-      (is.na(value[-1]) & is.na(value[-n])))[seq_len(n)]
+    same <- same &
+      c(
+        FALSE,
+        (value[-1] == value[-n]) %in% TRUE |
+          (is.na(value[-1]) & is.na(value[-n]))
+      )[
+        seq_len(n)
+      ]
   }
   all <- lapply(all, `[`, which(!same))
   # a result that is replaced before it counts never counts
-  all$known <- greatest_so_far_cpp(as.double(all[[by]]), pmax(all$known, all$at, na.rm = TRUE))
+  all$known <- greatest_so_far_cpp(
+    as.double(all[[by]]), pmax(all$known, all$at, na.rm = TRUE)
+  )
   n <- length(all$known)
-  last <- c(all[[by]][-1] != all[[by]][-n] | all$known[-1] != all$known[-n], TRUE)[seq_len(n)]
+  last <- c(
+    all[[by]][-1] != all[[by]][-n] | all$known[-1] != all$known[-n], TRUE
+  )[
+    seq_len(n)
+  ]
   all <- lapply(all, `[`, which(last))
   n <- length(all$known)
   again <- c(FALSE, all[[by]][-1] == all[[by]][-n])[seq_len(n)]
@@ -176,8 +243,19 @@ reach_rows <- function(table) {
   ranges <- ranges_joined(group, lo, hi)
   changed <- rep(FALSE, length(table$time))
   changed[dirty] <- TRUE
-  list(changed = changed, parts = list(c(ranges, list(at = instants[ranges$group], strict = FALSE,
-    results = ranges_joined(group, index, hi)))))
+  list(
+    changed = changed,
+    parts = list(
+      c(
+        ranges,
+        list(
+          at = instants[ranges$group],
+          strict = FALSE,
+          results = ranges_joined(group, index, hi)
+        )
+      )
+    )
+  )
 }
 
 # A result depends on the rows from `edge` on, or after it where it is `open`:
@@ -186,8 +264,10 @@ reach_time <- function(edge_of, open) {
   function(table) {
     time <- table$time
     edge <- rev(cummin(rev(edge_of(time))))
-    reach_between(table, findInterval(edge, time, left.open = !open) + 1L,
-      pmax(findInterval(time, edge, left.open = open), seq_along(time)))
+    reach_between(
+      table, findInterval(edge, time, left.open = !open) + 1L,
+      pmax(findInterval(time, edge, left.open = open), seq_along(time))
+    )
   }
 }
 
@@ -203,8 +283,12 @@ reach_base <- function(base) {
     n <- length(table$time)
     leads <- table$time < base
     # an unreleased row that comes when the base day is over changes all results
-    table$late <- sort(union(table$late,
-      table$begins[leads & table$in_order & table$known_first > base]))
+    table$late <- sort(
+      union(
+        table$late,
+        table$begins[leads & table$in_order & table$known_first > base]
+      )
+    )
     table$in_order <- table$in_order & !(leads & table$known_first > base)
     from <- ifelse(leads, 1L, seq_len(n))
     near <- reach_between(table, rep(1L, n), ifelse(leads, n, seq_len(n)), from)
@@ -223,7 +307,9 @@ reach_earlier <- function(from_of, to_of) {
     lo <- findInterval(from, time, left.open = TRUE) + 1L
     hi <- pmin(findInterval(to, time), seq_len(n) - 1L)
     # the results that depend on each time
-    first <- pmax(findInterval(time, to, left.open = TRUE) + 1L, seq_len(n) + 1L)
+    first <- pmax(
+      findInterval(time, to, left.open = TRUE) + 1L, seq_len(n) + 1L
+    )
     last <- findInterval(time, from)
     late <- table$late
     index <- table$of[late]
@@ -233,8 +319,13 @@ reach_earlier <- function(from_of, to_of) {
     soonest <- at[!duplicated(index)]
     behind <- unique(index)
     # rows in order whose inputs had changed
-    begins <- ordered[pmax(findInterval(first[behind], ordered, left.open = TRUE),
-      findInterval(soonest, came, left.open = TRUE)) + 1L]
+    begins <- ordered[
+      pmax(
+        findInterval(first[behind], ordered, left.open = TRUE),
+        findInterval(soonest, came, left.open = TRUE)
+      ) +
+        1L
+    ]
     changed <- marked(begins, last[behind], n) & table$in_order
     dirty <- which(changed)
     made <- c(index, dirty)
@@ -242,20 +333,31 @@ reach_earlier <- function(from_of, to_of) {
     group <- match(c(at, table$known_first[dirty]), instants)
     # and results that depend on late rows
     after <- which(first[index] <= last[index])
-    results <- ranges_joined(c(group, group[after]), c(made, first[index[after]]),
-      c(made, last[index[after]]))
+    results <- ranges_joined(
+      c(group, group[after]), c(made, first[index[after]]),
+      c(made, last[index[after]])
+    )
     earlier <- which(lo[results$lo] <= hi[results$hi])
-    ranges <- ranges_joined(c(results$group, results$group[earlier]),
-      c(results$lo, lo[results$lo[earlier]]), c(results$hi, hi[results$hi[earlier]]))
-    list(changed = changed, joined = TRUE, parts = release_pieces(c(ranges,
-      list(at = instants[ranges$group], strict = FALSE)), results))
+    ranges <- ranges_joined(
+      c(results$group, results$group[earlier]),
+      c(results$lo, lo[results$lo[earlier]]),
+      c(results$hi, hi[results$hi[earlier]])
+    )
+    list(
+      changed = changed,
+      joined = TRUE,
+      parts = release_pieces(
+        c(ranges, list(at = instants[ranges$group], strict = FALSE)), results
+      )
+    )
   }
 }
 
 # Which of `n` numbers lie in one of some ranges.
 marked <- function(lo, hi, n) {
   hit <- which(!is.na(lo) & !is.na(hi) & lo <= hi)
-  cumsum(tabulate(lo[hit], n + 1) - tabulate(hi[hit] + 1, n + 1))[seq_len(n)] > 0
+  cumsum(tabulate(lo[hit], n + 1) - tabulate(hi[hit] + 1, n + 1))[seq_len(n)] >
+    0
 }
 
 # `lo` is the first time that each result depends on; `from` and `hi` are the
@@ -272,16 +374,26 @@ reach_between <- function(table, lo, hi, from = seq_along(lo)) {
   came <- table$known_first[ordered]
   soonest <- table$known[late][!duplicated(index)]
   behind <- unique(index)
-  begins <- pmax(from[behind], ordered[findInterval(soonest, came, left.open = TRUE) + 1L])
+  begins <- pmax(
+    from[behind], ordered[findInterval(soonest, came, left.open = TRUE) + 1L]
+  )
   changed <- marked(begins, hi[behind], length(lo)) & table$in_order
   dirty <- which(changed)
   between <- findInterval(table$known_first[dirty], instants)
   fresh <- ranges_joined(between, lo[dirty], dirty)
-  list(changed = changed, parts = c(
-    release_pieces(c(changes, list(at = instants[changes$group], strict = FALSE)),
-      ranges_joined(group, from[index], hi[index])),
-    release_pieces(c(fresh, list(at = c(instants, Inf)[fresh$group + 1L], strict = TRUE)),
-      ranges_joined(between, dirty, dirty))))
+  list(
+    changed = changed,
+    parts = c(
+      release_pieces(
+        c(changes, list(at = instants[changes$group], strict = FALSE)),
+        ranges_joined(group, from[index], hi[index])
+      ),
+      release_pieces(
+        c(fresh, list(at = c(instants, Inf)[fresh$group + 1L], strict = TRUE)),
+        ranges_joined(between, dirty, dirty)
+      )
+    )
+  )
 }
 
 # Ranges are split into parts of at most this many rows, so that memory is
@@ -292,8 +404,10 @@ release_pieces <- function(ranges, results) {
   size <- cumsum(ranges$hi - ranges$lo + 1)
   piece <- if (length(size)) floor(size / release_most) else integer()
   lapply(split(seq_along(piece), piece), function(at) {
-    c(lapply(ranges[c("group", "lo", "hi", "at")], `[`, at),
-      list(strict = ranges$strict, results = results))
+    c(
+      lapply(ranges[c("group", "lo", "hi", "at")], `[`, at),
+      list(strict = ranges$strict, results = results)
+    )
   })
 }
 
@@ -315,7 +429,8 @@ reach_values <- function(table, good) {
   came <- findInterval(soonest, table$known_first[ordered], left.open = TRUE)
   following <- values[findInterval(behind, values) + 1L]
   following[is.na(following)] <- n
-  changed <- marked(pmax(behind + 1L, ordered[came + 1L]), following, n) & table$in_order
+  changed <- marked(pmax(behind + 1L, ordered[came + 1L]), following, n) &
+    table$in_order
   dirty <- which(changed)
   index <- c(index, dirty)
   at <- c(at, table$known_first[dirty])
@@ -332,14 +447,19 @@ reach_values <- function(table, good) {
   edge <- beside(n, table$usable, few)
   ranges <- function(results, short) {
     for (side in names(results)) {
-      last <- replace(index, few, ifelse(edge[[side]] > 0, edge[[side]], index[few]))
+      last <- replace(
+        index, few, ifelse(edge[[side]] > 0, edge[[side]], index[few])
+      )
       results[[side]] <- ifelse(short(side), last, results[[side]])
     }
     ranges_joined(group, results$before, results$after)
   }
-  list(changed = changed, at = instants,
+  list(
+    changed = changed,
+    at = instants,
     cells = ranges(single, function(side) single[[side]] == 0),
-    rows = ranges(two, function(side) two[[side]] == single[[side]]))
+    rows = ranges(two, function(side) two[[side]] == single[[side]])
+  )
 }
 
 # Results of one series for every instant at which a row became known, each from
@@ -357,9 +477,18 @@ by_instant <- function(points, work, columns = "value", distinct = "value") {
     gone <- setdiff(before, now$time)
     before <<- union(before, now$time)
     m <- length(gone)
-    data.table::rbindlist(list(c(now, list(at = rep(at, length(now$time)))),
-      list(time = gone, value = rep(NA_real_, m), through = rep(at, m), known = rep(at, m),
-        at = rep(at, m), gone = rep(TRUE, m))), use.names = TRUE, fill = TRUE)
+    data.table::rbindlist(
+      list(
+        c(now, list(at = rep(at, length(now$time)))),
+        list(
+          time = gone, value = rep(NA_real_, m), through = rep(at, m),
+          known = rep(at, m), at = rep(at, m), gone = rep(TRUE, m)
+        )
+      ),
+      use.names = TRUE, fill = TRUE
+    )
   })
-  releases_kept(data.table::rbindlist(parts, use.names = TRUE, fill = TRUE), columns)
+  releases_kept(
+    data.table::rbindlist(parts, use.names = TRUE, fill = TRUE), columns
+  )
 }

@@ -7,7 +7,9 @@
 text_table <- function(frame, width = Inf) {
   repeat {
     lines <- table_lines(frame, width)
-    if (!is.finite(width) || !length(lines) || max(nchar(lines, "width")) <= width ||
+    if (!is.finite(width) ||
+      !length(lines) ||
+      max(nchar(lines, "width")) <= width ||
       length(frame) < 2) {
       return(lines)
     }
@@ -17,35 +19,57 @@ text_table <- function(frame, width = Inf) {
 }
 
 # Columns that a narrow table leaves out, the least important first.
-less_needed <- c("bytes", "through", "known", "tied", "type", "frequency", "dataset_title",
-  "session", "status", "side", "first", "first (UTC)", "message", "title", "behind", "coverage")
+less_needed <- c(
+  "bytes", "through", "known", "tied", "type", "frequency", "dataset_title",
+  "session", "status", "side", "first", "first (UTC)", "message", "title",
+  "behind", "coverage"
+)
 
 table_lines <- function(frame, width) {
   columns <- lapply(frame, text_column)
   right <- vapply(frame, is.numeric, TRUE)
-  heads <- ifelse(vapply(frame, inherits, TRUE, "POSIXct"), paste(names(frame), "(UTC)"),
-    names(frame))
+  heads <- ifelse(
+    vapply(frame, inherits, TRUE, "POSIXct"), paste(names(frame), "(UTC)"),
+    names(frame)
+  )
   columns <- narrowed(columns, heads, right, width)
-  cells <- Map(function(name, column, right) {
-    all <- c(name, column)
-    width <- max(nchar(all, "width"))
-    pad <- strrep(" ", width - nchar(all, "width"))
-    if (right) paste0(pad, all) else paste0(all, pad)
-  }, heads, columns, right)
+  cells <- Map(
+    function(name, column, right) {
+      all <- c(name, column)
+      width <- max(nchar(all, "width"))
+      pad <- strrep(" ", width - nchar(all, "width"))
+      if (right) paste0(pad, all) else paste0(all, pad)
+    },
+    heads, columns, right
+  )
   sub(" +$", "", do.call(paste, c(unname(cells), sep = "  ")))
 }
 
 # Columns of ids, which are used in further commands.
-whole_columns <- c("id", "series", "symbol", "query", "source", "dataset", "key", "place", "item")
+whole_columns <- c(
+  "id", "series", "symbol", "query", "source", "dataset", "key", "place", "item"
+)
 
 narrowed <- function(columns, heads, right, width) {
   if (!is.finite(width) || !length(columns)) {
     return(columns)
   }
-  wide <- vapply(seq_along(columns), function(i) max(nchar(c(heads[i], columns[[i]]), "width")), 1)
-  fixed <- heads %in% whole_columns | vapply(columns, function(text) {
-    all(!nzchar(text) | text == "-" | grepl("^[0-9]{4}-[0-9]{2}-[0-9]{2}", text))
-  }, TRUE)
+  wide <- vapply(
+    seq_along(columns),
+    function(i) max(nchar(c(heads[i], columns[[i]]), "width")), 1
+  )
+  fixed <- heads %in% whole_columns |
+    vapply(
+      columns,
+      function(text) {
+        all(
+          !nzchar(text) |
+            text == "-" |
+            grepl("^[0-9]{4}-[0-9]{2}-[0-9]{2}", text)
+        )
+      },
+      TRUE
+    )
   repeat {
     over <- sum(wide) + 2 * (length(wide) - 1) - width
     free <- which(!right & !fixed & wide > pmax(12, nchar(heads, "width")))
@@ -60,10 +84,16 @@ narrowed <- function(columns, heads, right, width) {
 
 text_column <- function(column) {
   if (inherits(column, "POSIXct")) {
-    return(ifelse(is.na(column), "", format(column, "%Y-%m-%d %H:%M", tz = "UTC")))
+    return(
+      ifelse(is.na(column), "", format(column, "%Y-%m-%d %H:%M", tz = "UTC"))
+    )
   }
   if (is.numeric(column)) {
-    text <- formatC(column, format = "f", digits = shown_digits(column), big.mark = ",", width = 1)
+    text <- formatC(
+      column,
+      format = "f", digits = shown_digits(column), big.mark = ",",
+      width = 1
+    )
     return(ifelse(is.na(column), "", text))
   }
   column <- as.character(column)
@@ -74,7 +104,11 @@ text_column <- function(column) {
 # because further ones are rounding errors. Numbers without an end get four.
 shown_digits <- function(x) {
   x <- abs(signif(as.double(x[is.finite(x)]), 12))
-  for (digits in 0:6) if (all(abs(x - round(x, digits)) <= 1e-11 * pmax(x, 1e-3))) return(digits)
+  for (digits in 0:6) {
+    if (all(abs(x - round(x, digits)) <= 1e-11 * pmax(x, 1e-3))) {
+      return(digits)
+    }
+  }
   4L
 }
 
@@ -84,18 +118,25 @@ plain_number <- function(text) plain_number_cpp(as.character(text))
 
 # Doubled quotation marks within quotes, which the table reader does not undo.
 single_quotes <- function(text) {
-  if (any(grepl("\"\"", text, fixed = TRUE))) gsub("\"\"", "\"", text,
-  fixed = TRUE) else text
+  if (any(grepl("\"\"", text, fixed = TRUE))) {
+    gsub("\"\"", "\"", text, fixed = TRUE)
+  } else {
+    text
+  }
 }
 
 # An instant to the minute, for a table whose header states the zone; `missing`
 # for NA.
 to_minute <- function(time, missing = "-") {
-  ifelse(is.na(time), missing, substr(sub("T", " ", format_instant(time)), 1, 16))
+  ifelse(
+    is.na(time), missing, substr(sub("T", " ", format_instant(time)), 1, 16)
+  )
 }
 
 # "1 symbol", "1,200 symbols"
-thousands <- function(n) format(n, big.mark = ",", scientific = FALSE, trim = TRUE)
+thousands <- function(n) {
+  format(n, big.mark = ",", scientific = FALSE, trim = TRUE)
+}
 
 # Shortens names for a panel, label or line.
 short_names <- function(names, most = 40) shortened(as.character(names), most)
@@ -110,14 +151,22 @@ shortened <- function(text, most) {
 }
 
 counted <- function(n, what, several = paste0(what, "s")) {
-  paste0(format(n, big.mark = ",", scientific = FALSE), " ", if (n == 1) what else several)
+  paste0(
+    format(n, big.mark = ",", scientific = FALSE), " ",
+    if (n == 1) what else several
+  )
 }
 
 format_seconds <- function(seconds) {
-  if (seconds < 120) paste(round(seconds), "s")
-  else if (seconds < 7200) paste(round(seconds / 60), "minutes")
-  else if (seconds < 172800) paste(round(seconds / 3600, 1), "hours")
-  else paste(round(seconds / 86400, 1), "days")
+  if (seconds < 120) {
+    paste(round(seconds), "s")
+  } else if (seconds < 7200) {
+    paste(round(seconds / 60), "minutes")
+  } else if (seconds < 172800) {
+    paste(round(seconds / 3600, 1), "hours")
+  } else {
+    paste(round(seconds / 86400, 1), "days")
+  }
 }
 
 # A text in a language, else in a variant of it (en-GB for en), else in English,
@@ -132,8 +181,10 @@ label_in <- function(texts, language) {
 
 language_place <- function(known, language) {
   plain <- function(tag) tolower(sub("[-_].*", "", tag))
-  at <- c(which(tolower(known) == tolower(language)), which(plain(known) == plain(language)),
-    which(plain(known) == "en"), 1L)
+  at <- c(
+    which(tolower(known) == tolower(language)),
+    which(plain(known) == plain(language)), which(plain(known) == "en"), 1L
+  )
   at[1]
 }
 
@@ -160,8 +211,10 @@ split_codes <- function(values, known) {
     out <- character()
     i <- 1
     while (i <= length(parts)) {
-      ends <- Filter(function(j) known(trimws(paste(parts[i:j], collapse = ","))),
-        rev(seq(i, length(parts))))
+      ends <- Filter(
+        function(j) known(trimws(paste(parts[i:j], collapse = ","))),
+        rev(seq(i, length(parts)))
+      )
       last <- if (length(ends)) ends[1] else i
       out <- c(out, trimws(paste(parts[i:last], collapse = ",")))
       i <- last + 1

@@ -27,23 +27,32 @@ series_thin <- function(time, value, columns = 2000) {
   value <- thin_numbers(value, "value")
   check_number(columns, "columns", 1, "figure")
   if (length(time) != length(value)) {
-    vetusta_stop("figure", "`time` and `value` are of different lengths.",
-      todo = "give a value for each time")
+    vetusta_stop(
+      "figure", "`time` and `value` are of different lengths.",
+      todo = "give a value for each time"
+    )
   }
   if (length(time) <= 4 * columns) {
     return(seq_along(time))
   }
   if (anyNA(time) || is.unsorted(time)) {
-    vetusta_stop("figure", "The times of a line that is thinned must increase.",
-      todo = "sort the rows by time")
+    vetusta_stop(
+      "figure", "The times of a line that is thinned must increase.",
+      todo = "sort the rows by time"
+    )
   }
   series_thin_cpp(time, value, time[1], time[length(time)], as.integer(columns))
 }
 
 thin_numbers <- function(x, name) {
-  if (!(is.numeric(x) || inherits(x, c("POSIXct", "Date")) || (is.logical(x) && all(is.na(x))))) {
-    vetusta_stop("figure", paste0("`", name, "` must be numbers, and is ", shown_value(x), "."),
-      todo = "give numbers, days or instants")
+  if (!(is.numeric(x) ||
+    inherits(x, c("POSIXct", "Date")) ||
+    (is.logical(x) && all(is.na(x))))) {
+    vetusta_stop(
+      "figure",
+      paste0("`", name, "` must be numbers, and is ", shown_value(x), "."),
+      todo = "give numbers, days or instants"
+    )
   }
   as.double(x)
 }

@@ -1,15 +1,21 @@
 # The three times of a row, and the facts of a table, which all functions keep.
 
 # The facts that a table has beside its rows.
-fact_names <- c("interval", "zone", "calendar", "delay", "unit", "title", "source")
+fact_names <- c(
+  "interval", "zone", "calendar", "delay", "unit", "title", "source"
+)
 
 facts_of <- function(x) {
-  facts <- lapply(stats::setNames(nm = fact_names), function(name) attr(x, name, exact = TRUE))
+  facts <- lapply(
+    stats::setNames(nm = fact_names), function(name) attr(x, name, exact = TRUE)
+  )
   facts[!vapply(facts, is.null, TRUE)]
 }
 
 with_facts <- function(x, facts) {
-  for (name in intersect(fact_names, names(facts))) attr(x, name) <- facts[[name]]
+  for (name in intersect(fact_names, names(facts))) {
+    attr(x, name) <- facts[[name]]
+  }
   x
 }
 
@@ -37,20 +43,26 @@ with_facts <- function(x, facts) {
 #' @section Errors: `vetusta_error_argument` for a fact that cannot be.
 #' @export
 #' @examples
-#' days <- bars_frame(data.frame(symbol = "KELD", close = c(41, 42),
-#'   time = as.POSIXct(c("2026-03-12", "2026-03-13"), tz = "UTC")))
+#' days <- bars_frame(data.frame(
+#'   symbol = "KELD", close = c(41, 42),
+#'   time = as.POSIXct(c("2026-03-12", "2026-03-13"), tz = "UTC")
+#' ))
 #' days <- series_about(days, interval = "1 day", unit = c(close = "crowns"))
 #' names(series_about(days))
-series_about <- function(x, interval = NULL, zone = NULL, calendar = NULL, delay = NULL,
-  unit = NULL, title = NULL, source = NULL) {
+series_about <- function(x, interval = NULL, zone = NULL, calendar = NULL,
+                         delay = NULL, unit = NULL, title = NULL,
+                         source = NULL) {
   x <- as_series(x)
   check_calendar(calendar)
-  facts <- list(interval = if (!is.null(interval)) time_interval(interval),
-    zone = if (!is.null(zone)) check_zone(zone), calendar = calendar,
+  facts <- list(
+    interval = if (!is.null(interval)) time_interval(interval),
+    zone = if (!is.null(zone)) check_zone(zone),
+    calendar = calendar,
     delay = if (!is.null(delay)) time_interval(delay, "delay"),
     unit = check_named(unit, "unit", value_column(x)),
     title = check_named(title, "title", unique(series_names_of(x))[1]),
-    source = if (!is.null(source)) check_text(source, "source"))
+    source = if (!is.null(source)) check_text(source, "source")
+  )
   facts <- facts[!vapply(facts, is.null, TRUE)]
   if (length(facts)) with_facts(x, facts) else facts_of(x)
 }
@@ -61,8 +73,11 @@ check_named <- function(x, name, only) {
     return(NULL)
   }
   if (!is.character(x) || anyNA(x) || (is.null(names(x)) && length(x) != 1)) {
-    vetusta_stop("argument", paste0("`", name, "` must be texts with names, or one text."),
-      todo = paste0("write it as c(", only, " = \"...\")"))
+    vetusta_stop(
+      "argument",
+      paste0("`", name, "` must be texts with names, or one text."),
+      todo = paste0("write it as c(", only, " = \"...\")")
+    )
   }
   if (is.null(names(x))) stats::setNames(x, only) else x
 }
@@ -89,10 +104,17 @@ facts_together <- function(all) {
 # days.
 frame_facts <- function(x, interval = NULL, zone = NULL, calendar = NULL) {
   calendar <- calendar %||% attr(x, "calendar", exact = TRUE)
-  list(interval = if (!is.null(interval)) time_interval(interval)
-  else attr(x, "interval", exact = TRUE), calendar = calendar,
-  zone = zone %||% attr(x, "zone", exact = TRUE) %||% calendar$zone %||% "UTC",
-  delay = attr(x, "delay", exact = TRUE))
+  list(
+    interval = if (!is.null(interval)) {
+      time_interval(interval)
+    } else {
+      attr(x, "interval", exact = TRUE)
+    },
+    calendar = calendar,
+    zone = zone %||% attr(x, "zone", exact = TRUE) %||% calendar$zone %||%
+      "UTC",
+    delay = attr(x, "delay", exact = TRUE)
+  )
 }
 
 # list(through, known), in seconds: the columns, else the end of each row's
@@ -100,8 +122,11 @@ frame_facts <- function(x, interval = NULL, zone = NULL, calendar = NULL) {
 # lag after `through`. `facts` come from frame_facts().
 row_times <- function(x, end, facts = list()) {
   behind <- function(instants, length) {
-    if (is.null(length)) instants
-    else as.numeric(shift_instant(utc(instants), length, 1, facts$zone %||% "UTC"))
+    if (is.null(length)) {
+      instants
+    } else {
+      as.numeric(shift_instant(utc(instants), length, 1, facts$zone %||% "UTC"))
+    }
   }
   through <- stated_instants(x, "through", end)
   known <- stated_instants(x, "known", behind(through, facts$delay))
@@ -114,8 +139,13 @@ stated_instants <- function(x, name, otherwise) {
   if (is.null(stated)) {
     return(otherwise)
   }
-  stated <- as.numeric(if (inherits(stated, "POSIXct")) stated
-  else read_instants(stated, name, na = TRUE))
+  stated <- as.numeric(
+    if (inherits(stated, "POSIXct")) {
+      stated
+    } else {
+      read_instants(stated, name, na = TRUE)
+    }
+  )
   unstated <- which(is.na(stated))
   stated[unstated] <- otherwise[unstated]
   stated
@@ -128,9 +158,13 @@ with_times <- function(x, through, known = NULL) {
   x$through <- x$known <- NULL
   # a bar a session has no fixed length
   end <- if (tells_ends(x)) end_times(x, frame_facts(x))
-  if (!identical(through, end) && !(length(end) && all(through == end))) x$through <- utc(through)
+  if (!identical(through, end) && !(length(end) && all(through == end))) {
+    x$through <- utc(through)
+  }
   delayed <- !is.null(attr(x, "delay", exact = TRUE))
-  if (!is.null(known) && (delayed || any(known != through))) x$known <- utc(known)
+  if (!is.null(known) && (delayed || any(known != through))) {
+    x$known <- utc(known)
+  }
   x
 }
 
@@ -150,7 +184,8 @@ step_interval <- function(time, groups) {
   # lengths do not
   months <- round(days / 30.4375)
   steps <- diff(as.numeric(time)) / step
-  monthly <- days >= 28 && abs(days - months * 30.4375) <= 3.5 &&
+  monthly <- days >= 28 &&
+    abs(days - months * 30.4375) <= 3.5 &&
     (length(unique(as.POSIXlt(utc(as.numeric(time)))$mday)) == 1 ||
       any(abs(steps - round(steps)) > 1e-6))
   if (monthly) interval_of(months, "month") else interval_of(days, "day")
@@ -161,7 +196,9 @@ tells_ends <- function(x) UseMethod("tells_ends")
 #' @export
 tells_ends.default <- function(x) TRUE
 #' @export
-tells_ends.vetusta_bars <- function(x) !is.null(attr(x, "interval", exact = TRUE))
+tells_ends.vetusta_bars <- function(x) {
+  !is.null(attr(x, "interval", exact = TRUE))
+}
 
 # The unit of each value: that of its row, else that of the column.
 units_of <- function(series, column) {
@@ -173,6 +210,9 @@ units_of <- function(series, column) {
 
 titles_of <- function(series) {
   titles <- attr(series, "title", exact = TRUE)
-  if (is.null(titles)) rep(NA_character_, nrow(series))
-  else unname(titles[as.character(series_names_of(series))])
+  if (is.null(titles)) {
+    rep(NA_character_, nrow(series))
+  } else {
+    unname(titles[as.character(series_names_of(series))])
+  }
 }

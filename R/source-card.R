@@ -26,13 +26,23 @@ source_card <- function(file, url = NULL, secrets = NULL, account = NULL) {
   check_text(file, "file", "card")
   path <- card_path(file)
   if (file.size(path) > 1e6) {
-    vetusta_stop("card", "The card's file is larger than a million bytes.", where = path,
-      todo = "give the path of a card")
+    vetusta_stop(
+      "card", "The card's file is larger than a million bytes.",
+      where = path,
+      todo = "give the path of a card"
+    )
   }
   text <- readLines(path, warn = FALSE, encoding = "UTF-8")
   secrets <- secrets %||% secrets_beside(path)
-  parsed_once("card", text, path, url, secrets, account,
-    make = function() card_read(text, path, url, secrets, account))
+  parsed_once(
+    "card",
+    text,
+    path,
+    url,
+    secrets,
+    account,
+    make = function() card_read(text, path, url, secrets, account)
+  )
 }
 
 card_read <- function(text, path, url, secrets, account) {
@@ -42,11 +52,16 @@ card_read <- function(text, path, url, secrets, account) {
   if (!is.null(url)) content$url <- check_text(url, "url", "card")
   if (!is.null(account)) {
     if (!length(content$accounts)) {
-      vetusta_stop("card", "The card has no accounts.", where = path,
-        todo = "leave out `account`, or add accounts: to the card", usage = TRUE)
+      vetusta_stop(
+        "card", "The card has no accounts.",
+        where = path,
+        todo = "leave out `account`, or add accounts: to the card", usage = TRUE
+      )
     }
     check_choice(account, "account", names(content$accounts), "card")
-    content$access <- utils::modifyList(content$access, content$accounts[[account]])
+    content$access <- utils::modifyList(
+      content$access, content$accounts[[account]]
+    )
   }
   card_finish(content, path, secrets, place)
 }
@@ -59,45 +74,95 @@ card_path <- function(file) {
   if (grepl("^[a-z0-9-]+$", file) && nzchar(shipped)) {
     return(shipped)
   }
-  names <- sub("[.]yml$", "", list.files(system.file("cards", package = "vetusta"), "[.]yml$"))
-  vetusta_stop("card", paste0("There is no source card \"", file, "\"."),
-    todo = paste0("give the path of a card, or the name of a shipped card: ",
-      paste(names, collapse = ", ")), usage = TRUE)
+  names <- sub(
+    "[.]yml$", "",
+    list.files(system.file("cards", package = "vetusta"), "[.]yml$")
+  )
+  vetusta_stop(
+    "card",
+    paste0("There is no source card \"", file, "\"."),
+    todo = paste0(
+      "give the path of a card, or the name of a shipped card: ",
+      paste(names, collapse = ", ")
+    ),
+    usage = TRUE
+  )
 }
 
 # YAML 1.1 reads no, off, n and y as truth values; here they stay texts.
 card_yaml <- function(text, path, what = "card") {
   # deep nesting would exhaust the parser's memory
-  deep <- vapply(strsplit(text, "", fixed = TRUE),
-    function(signs) max(0, cumsum((signs %in% c("{", "[")) - (signs %in% c("}", "]")))), 0)
-  if (length(text) && (max(deep, 0) > 100 || max(nchar(sub("[^ -].*", "", text)), 0) > 400)) {
-    vetusta_stop(what, paste0("The ", what, "'s file nests too deeply."), where = path,
-      todo = "write it with fewer levels")
+  deep <- vapply(
+    strsplit(text, "", fixed = TRUE),
+    function(signs) {
+      max(0, cumsum((signs %in% c("{", "[")) - (signs %in% c("}", "]"))))
+    },
+    0
+  )
+  if (length(text) &&
+    (max(deep, 0) > 100 || max(nchar(sub("[^ -].*", "", text)), 0) > 400)) {
+    vetusta_stop(
+      what, paste0("The ", what, "'s file nests too deeply."),
+      where = path,
+      todo = "write it with fewer levels"
+    )
   }
-  as_written <- function(x) if (tolower(x) %in% c("true", "false")) tolower(x) == "true" else x
+  as_written <- function(x) {
+    if (tolower(x) %in% c("true", "false")) tolower(x) == "true" else x
+  }
   content <- tryCatch(
-    yaml::yaml.load(paste(text, collapse = "\n"), eval.expr = FALSE,
-      handlers = list("bool#yes" = as_written, "bool#no" = as_written)),
+    yaml::yaml.load(
+      paste(text, collapse = "\n"),
+      eval.expr = FALSE,
+      handlers = list("bool#yes" = as_written, "bool#no" = as_written)
+    ),
     error = function(e) {
       line <- sub(".*line ([0-9]+).*", "\\1", conditionMessage(e))
-      twice <- regmatches(conditionMessage(e), regexec("Duplicate map key: '(.*)'",
-        conditionMessage(e)))[[1]]
+      twice <- regmatches(
+        conditionMessage(e),
+        regexec("Duplicate map key: '(.*)'", conditionMessage(e))
+      )[[
+        1
+      ]]
       if (length(twice)) {
-        at <- grep(paste0("(^|[{,\\s-])[\"']?\\Q", twice[2], "\\E[\"']?\\s*:(\\s|$)"), text,
-          perl = TRUE)
-        vetusta_stop(what, paste0("The name \"", twice[2], "\" is written twice."),
-          where = paste0(path, ", line ", at[length(at)]), todo = "remove one of the two")
+        at <- grep(
+          paste0("(^|[{,\\s-])[\"']?\\Q", twice[2], "\\E[\"']?\\s*:(\\s|$)"),
+          text,
+          perl = TRUE
+        )
+        vetusta_stop(
+          what,
+          paste0("The name \"", twice[2], "\" is written twice."),
+          where = paste0(path, ", line ", at[length(at)]),
+          todo = "remove one of the two"
+        )
       }
-      vetusta_stop(what, paste0("The ", what, "'s file is no YAML."),
-        where = paste0(path, if (grepl("^[0-9]+$", line)) paste0(", line ", line)),
-        todo = paste0("mend it: ", sub("^.*\\) *", "", sub("\n.*", "", conditionMessage(e)))))
+      vetusta_stop(
+        what,
+        paste0("The ", what, "'s file is no YAML."),
+        where = paste0(
+          path, if (grepl("^[0-9]+$", line)) paste0(", line ", line)
+        ),
+        todo = paste0(
+          "mend it: ", sub("^.*\\) *", "", sub("\n.*", "", conditionMessage(e)))
+        )
+      )
     }
   )
   if (!is.list(content) || is.null(names(content))) {
-    vetusta_stop(what, paste0("The ", what, "'s file is empty or no set of words and values."),
+    vetusta_stop(
+      what,
+      paste0("The ", what, "'s file is empty or no set of words and values."),
       where = path,
-      todo = paste("begin it with",
-        switch(what, card = "source: and url:", calendar = "calendar: and zone:", "desk:")))
+      todo = paste(
+        "begin it with",
+        switch(what,
+          card = "source: and url:",
+          calendar = "calendar: and zone:",
+          "desk:"
+        )
+      )
+    )
   }
   content
 }
@@ -112,25 +177,43 @@ card_place <- function(text, path, keys) {
     if (!length(hits)) break
     at <- at + hits[1] - 1L
   }
-  paste0(path, ", line ", at, if (length(keys)) paste0(", ", paste(keys, collapse = "/")))
+  paste0(
+    path, ", line ", at,
+    if (length(keys)) paste0(", ", paste(keys, collapse = "/"))
+  )
 }
 
 card_finish <- function(content, path, secrets, place) {
   card <- list(
-    source = content$source, title = content$title %||% content$source,
-    notes = content$notes, licence = content$licence,
+    source = content$source,
+    title = content$title %||% content$source,
+    notes = content$notes,
+    licence = content$licence,
     url = sub("/+$", "", content$url),
     access = content$access %||% list(by = "none"),
-    limits = lapply(as.list(content$limits), read_limit, zone = content$quota_zone %||% "UTC",
-      where = place("limits")),
-    at_once = content$at_once %||% 1L, elsewhere = content$elsewhere %||% "refuse",
-    problem = content$problem, headers = content$headers,
-    patience = if (is.null(content$patience)) 30
-    else time_interval(content$patience, "patience")$seconds,
+    limits = lapply(
+      as.list(content$limits),
+      read_limit,
+      zone = content$quota_zone %||% "UTC",
+      where = place("limits")
+    ),
+    at_once = content$at_once %||% 1L,
+    elsewhere = content$elsewhere %||% "refuse",
+    problem = content$problem,
+    headers = content$headers,
+    patience = if (is.null(content$patience)) {
+      30
+    } else {
+      time_interval(content$patience, "patience")$seconds
+    },
     delay = if (!is.null(content$delay)) time_interval(content$delay, "delay"),
-    sdmx = content$sdmx, calendar = content$calendar, zone = content$zone %||% "UTC",
-    open_http = isTRUE(content$open_http), datasets = content$datasets,
-    file = path, secrets = secrets
+    sdmx = content$sdmx,
+    calendar = content$calendar,
+    zone = content$zone %||% "UTC",
+    open_http = isTRUE(content$open_http),
+    datasets = content$datasets,
+    file = path,
+    secrets = secrets
   )
   check_zone(card$zone, "card", where = place("zone"))
   check_zone(content$quota_zone %||% "UTC", "card", where = place("quota_zone"))
@@ -138,14 +221,24 @@ card_finish <- function(content, path, secrets, place) {
   card_check_url(card, place)
   for (name in names(card$datasets)) {
     card$datasets[[name]] <- dataset_made(card$datasets[[name]], name)
-    card_check_columns(card$datasets[[name]], place(c("datasets", name, "columns")))
-    card_check_widest(card$datasets[[name]], place(c("datasets", name, "widest")))
+    card_check_columns(
+      card$datasets[[name]], place(c("datasets", name, "columns"))
+    )
+    card_check_widest(
+      card$datasets[[name]], place(c("datasets", name, "widest"))
+    )
     card_check_request(card$datasets[[name]], place)
     card_check_gives(card$datasets[[name]], place)
     card_check_job(card$datasets[[name]], place(c("datasets", name, "job")))
-    card_check_nothing(card$datasets[[name]], place(c("datasets", name, "nothing")))
-    card_check_aligned(card$datasets[[name]], place(c("datasets", name, "aligned")))
-    card_check_weight(card$datasets[[name]], card$limits, place(c("datasets", name, "weight")))
+    card_check_nothing(
+      card$datasets[[name]], place(c("datasets", name, "nothing"))
+    )
+    card_check_aligned(
+      card$datasets[[name]], place(c("datasets", name, "aligned"))
+    )
+    card_check_weight(
+      card$datasets[[name]], card$limits, place(c("datasets", name, "weight"))
+    )
   }
   card$findings <- card_findings(content, card, place)
   structure(card, class = "vetusta_source")
@@ -154,9 +247,15 @@ card_finish <- function(content, path, secrets, place) {
 # A dataset of a card, with its name and a class: bars are requested by symbol,
 # rows of other shapes by keys.
 dataset_made <- function(dataset, name) {
-  kind <- if (identical(dataset$shape, "bars")) "vetusta_dataset_bars" else "vetusta_dataset_rows"
+  kind <- if (identical(dataset$shape, "bars")) {
+    "vetusta_dataset_bars"
+  } else {
+    "vetusta_dataset_rows"
+  }
   for (column in names(dataset$columns)) {
-    dataset$columns[[column]] <- column_rule(dataset$columns[[column]], column, dataset$shape)
+    dataset$columns[[
+      column
+    ]] <- column_rule(dataset$columns[[column]], column, dataset$shape)
   }
   dataset$reading <- dataset_reading(dataset)
   structure(c(dataset, list(name = name)), class = kind)
@@ -166,8 +265,10 @@ gives_bars <- function(dataset) inherits(dataset, "vetusta_dataset_bars")
 
 # A dataflow of a statistics office, by name alone; its structure has the rest.
 dataflow_named <- function(name) {
-  structure(list(name = name, shape = "observations",
-  columns = list()), class = "vetusta_dataflow")
+  structure(
+    list(name = name, shape = "observations", columns = list()),
+    class = "vetusta_dataflow"
+  )
 }
 
 # http sends credentials unencrypted, so it is allowed for services on this
@@ -175,38 +276,68 @@ dataflow_named <- function(name) {
 card_check_url <- function(card, place) {
   parts <- tryCatch(curl::curl_parse_url(card$url), error = function(e) NULL)
   if (is.null(parts) || !isTRUE(parts$scheme %in% c("http", "https"))) {
-    vetusta_stop("card", paste0("\"", card$url, "\" is no http or https URL."),
+    vetusta_stop(
+      "card", paste0("\"", card$url, "\" is no http or https URL."),
       where = place("url"),
-      todo = "write the complete URL, as in https://data.example.org/v1")
+      todo = "write the complete URL, as in https://data.example.org/v1"
+    )
   }
   if (parts$scheme == "http" && !is_loopback(parts$host) && !card$open_http) {
-    vetusta_stop("card",
-      "The URL is http, and not on this machine: everybody on the way could read the key.",
+    vetusta_stop(
+      "card",
+      paste0(
+        "The URL is http, and not on this machine: everybody on the way ",
+        "could read the key."
+      ),
       where = place("url"),
-      todo = paste0("use https; or, where the service has only http and needs no key, write ",
-        "open_http: true"))
+      todo = paste0(
+        "use https; or, where the service has only http and needs no ",
+        "key, write ", "open_http: true"
+      )
+    )
   }
 }
 
-is_loopback <- function(host) grepl("^(localhost|127[.][0-9.]+|\\[?::1\\]?)$", host)
+is_loopback <- function(host) {
+  grepl("^(localhost|127[.][0-9.]+|\\[?::1\\]?)$", host)
+}
 
 #' @export
 print.vetusta_source <- function(x, ...) {
   cat("source ", x$source, ": ", x$title, "\n", sep = "")
   cat("  URL       ", x$url, "\n", sep = "")
   names <- access_secrets(x$access)
-  cat("  access    ", x$access$by,
-    if (length(names)) paste0(", ",
-      paste0(names, ifelse(secrets_set(x), " (set)", " (not set)"), collapse = ", ")), "\n",
-      sep = "")
+  cat(
+    "  access    ", x$access$by,
+    if (length(names)) {
+      paste0(
+        ", ",
+        paste0(
+          names, ifelse(secrets_set(x), " (set)", " (not set)"),
+          collapse = ", "
+        )
+      )
+    },
+    "\n",
+    sep = ""
+  )
   if (length(x$limits)) {
-    cat("  limits    ", paste(vapply(x$limits, format_limit, ""), collapse = ", "), "\n", sep = "")
+    cat(
+      "  limits    ",
+      paste(vapply(x$limits, format_limit, ""), collapse = ", "), "\n",
+      sep = ""
+    )
   }
-  if (!is.null(x$delay)) cat("  delay     newest ", format(x$delay), "\n", sep = "")
+  if (!is.null(x$delay)) {
+    cat("  delay     newest ", format(x$delay), "\n", sep = "")
+  }
   if (!is.null(x$calendar)) cat("  calendar  ", x$calendar, "\n", sep = "")
   if (speaks_sdmx(x)) {
-    cat("  datasets  statistics by SDMX ", x$sdmx$version, ", agency ", x$sdmx$agency, "\n",
-      sep = "")
+    cat(
+      "  datasets  statistics by SDMX ", x$sdmx$version, ", agency ",
+      x$sdmx$agency, "\n",
+      sep = ""
+    )
   }
   for (dataset in x$datasets) {
     cat("  datasets  ", dataset$name, " (", dataset$shape, ")\n", sep = "")
@@ -234,21 +365,36 @@ source_calendar <- function(calendar) {
     if (is.null(calendar$calendar)) {
       return(NULL)
     }
-    beside <- file.path(dirname(calendar$file), paste0(calendar$calendar, ".calendar.yml"))
+    beside <- file.path(
+      dirname(calendar$file), paste0(calendar$calendar, ".calendar.yml")
+    )
     calendar <- calendar$calendar
   }
   check_text(calendar, "calendar", "calendar")
-  candidates <- c(beside, calendar,
-    system.file("calendars", paste0(calendar, ".yml"), package = "vetusta"))
+  candidates <- c(
+    beside, calendar,
+    system.file("calendars", paste0(calendar, ".yml"), package = "vetusta")
+  )
   existing <- candidates[file.exists(candidates) & !dir.exists(candidates)]
   if (!length(existing)) {
-    shipped <- sub("[.]yml$", "", list.files(system.file("calendars", package = "vetusta")))
-    vetusta_stop("calendar", paste0("There is no calendar \"", calendar, "\"."),
-      todo = paste0("give the path of a calendar file, or the name of a shipped calendar: ",
-        paste(shipped, collapse = ", ")))
+    shipped <- sub(
+      "[.]yml$", "", list.files(system.file("calendars", package = "vetusta"))
+    )
+    vetusta_stop(
+      "calendar",
+      paste0("There is no calendar \"", calendar, "\"."),
+      todo = paste0(
+        "give the path of a calendar file, or the name of a shipped calendar: ",
+        paste(shipped, collapse = ", ")
+      )
+    )
   }
   definition <- calendar_definition(existing[1], character())
-  parsed_once("calendar", definition, make = function() calendar_make(definition))
+  parsed_once(
+    "calendar",
+    definition,
+    make = function() calendar_make(definition)
+  )
 }
 
 # A calendar's file combined with the calendar it builds on: its own words take
@@ -256,27 +402,50 @@ source_calendar <- function(calendar) {
 # name.
 calendar_definition <- function(file, above) {
   text <- readLines(file, warn = FALSE, encoding = "UTF-8")
-  content <- parsed_once("calendar file", text, file,
-    make = function() card_yaml(text, file, "calendar"))
+  content <- parsed_once(
+    "calendar file",
+    text,
+    file,
+    make = function() card_yaml(text, file, "calendar")
+  )
   if (is.null(content$builds_on)) {
     return(content[setdiff(names(content), "without")])
   }
   if (content$builds_on %in% above || length(above) > 10) {
-    vetusta_stop("calendar", "The calendar builds on itself.", where = file,
-      todo = "correct builds_on")
+    vetusta_stop(
+      "calendar", "The calendar builds on itself.",
+      where = file,
+      todo = "correct builds_on"
+    )
   }
-  candidates <- c(file.path(dirname(file), paste0(content$builds_on, c(".yml", ".calendar.yml"))),
-    system.file("calendars", paste0(content$builds_on, ".yml"), package = "vetusta"))
+  candidates <- c(
+    file.path(
+      dirname(file), paste0(content$builds_on, c(".yml", ".calendar.yml"))
+    ),
+    system.file(
+      "calendars", paste0(content$builds_on, ".yml"),
+      package = "vetusta"
+    )
+  )
   existing <- candidates[file.exists(candidates)]
-  if (!length(existing)) vetusta_stop("calendar",
-    paste0("The base calendar \"", content$builds_on, "\", is not there."),
-    where = file,
-    todo = "put its file beside this calendar")
+  if (!length(existing)) {
+    vetusta_stop(
+      "calendar",
+      paste0("The base calendar \"", content$builds_on, "\", is not there."),
+      where = file, todo = "put its file beside this calendar"
+    )
+  }
   base <- calendar_definition(existing[1], c(above, content$builds_on))
-  kept <- function(days) Filter(function(day) !isTRUE(day$name %in% content$without), days)
-  rest <- content[setdiff(names(content), c("builds_on", "without", "closed", "half_days"))]
+  kept <- function(days) {
+    Filter(function(day) !isTRUE(day$name %in% content$without), days)
+  }
+  rest <- content[
+    setdiff(names(content), c("builds_on", "without", "closed", "half_days"))
+  ]
   base[names(rest)] <- rest
-  for (part in c("closed", "half_days")) base[[part]] <- c(kept(base[[part]]), content[[part]])
+  for (part in c("closed", "half_days")) {
+    base[[part]] <- c(kept(base[[part]]), content[[part]])
+  }
   base
 }
 

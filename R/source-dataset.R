@@ -1,45 +1,80 @@
 # Required words of a card's dataset, and combinations that are errors.
 
 card_check_columns <- function(dataset, where) {
-  for (name in setdiff(shape_columns[[dataset$shape]], names(dataset$columns))) {
+  for (name in setdiff(
+    shape_columns[[dataset$shape]], names(dataset$columns)
+  )) {
     # rows need not repeat the symbol of the request
     if (name == "symbol" && "symbol" %in% dataset_gives(dataset)) next
-    vetusta_stop("card",
-      paste0("The dataset ", dataset$name, " gives ", dataset$shape, " and lacks the column `",
-        name, "`."), where = where,
-      todo = paste0("add ", name, ": with the place of its value in a row"))
+    vetusta_stop(
+      "card",
+      paste0(
+        "The dataset ", dataset$name, " gives ", dataset$shape,
+        " and lacks the column `", name, "`."
+      ),
+      where = where,
+      todo = paste0("add ", name, ": with the place of its value in a row")
+    )
   }
   if (is.null(dataset$rows) && (dataset$format %||% "json") == "json") {
-    vetusta_stop("card",
-      paste0("The dataset ", dataset$name, " has no `rows`, the place of its rows."),
-      where = where, todo = "add rows: with a JSON Pointer, as in /items")
+    vetusta_stop(
+      "card",
+      paste0(
+        "The dataset ", dataset$name, " has no `rows`, the place of its rows."
+      ),
+      where = where, todo = "add rows: with a JSON Pointer, as in /items"
+    )
   }
-  needs <- list(url = "at", cursor = c("at", "send"), last = c("at", "send"), page = "send",
-    offset = "send", time = "send")[[dataset$next_page$by %||% "none"]]
+  needs <- list(
+    url = "at", cursor = c("at", "send"), last = c("at", "send"),
+    page = "send", offset = "send", time = "send"
+  )[[
+    dataset$next_page$by %||% "none"
+  ]]
   for (part in setdiff(needs, names(dataset$next_page))) {
-    vetusta_stop("card",
-      paste0("The pages of the dataset ", dataset$name, " go by ", dataset$next_page$by,
-        " and lack \"", part, "\"."), where = sub("columns$", "next_page", where),
-      todo = paste0("add ", part, ": to next_page"))
+    vetusta_stop(
+      "card",
+      paste0(
+        "The pages of the dataset ", dataset$name, " go by ",
+        dataset$next_page$by, " and lack \"", part, "\"."
+      ),
+      where = sub("columns$", "next_page", where),
+      todo = paste0("add ", part, ": to next_page")
+    )
   }
-  if (identical(dataset$next_page$by, "last") && is.list(dataset$next_page$at)) {
-    vetusta_stop("card",
-      paste0("The pages of the dataset ", dataset$name,
-        " go by a member of the last row, which is in no header."),
-        where = sub("columns$", "next_page", where),
-      todo = "write at: with the place of the member in a row, as in /id, or by: cursor")
+  if (identical(dataset$next_page$by, "last") &&
+    is.list(dataset$next_page$at)) {
+    vetusta_stop(
+      "card",
+      paste0(
+        "The pages of the dataset ", dataset$name,
+        " go by a member of the last row, which is in no header."
+      ),
+      where = sub("columns$", "next_page", where),
+      todo = paste0(
+        "write at: with the place of the member in a row, as in /id, or ",
+        "by: cursor"
+      )
+    )
   }
 }
 
 # The template of a request must be well formed.
 card_check_request <- function(dataset, place) {
-  rest <- gsub("\\{[+#./;?&]?[A-Za-z_][A-Za-z0-9_.,:*]*\\}", "", dataset$request)
+  rest <- gsub(
+    "\\{[+#./;?&]?[A-Za-z_][A-Za-z0-9_.,:*]*\\}", "", dataset$request
+  )
   if (grepl("[{}]", rest)) {
     part <- regmatches(rest, regexpr("\\{?[^{}]*[{}][^{}]*", rest))
-    vetusta_stop("card", paste0("The request of the dataset ", dataset$name, " has \"", part,
-      "\", which is not a complete expression of a URI template."),
+    vetusta_stop(
+      "card",
+      paste0(
+        "The request of the dataset ", dataset$name, " has \"", part,
+        "\", which is not a complete expression of a URI template."
+      ),
       where = place(c("datasets", dataset$name, "request")),
-      todo = "close what is opened, as in {symbol} or {?from,to}")
+      todo = "close what is opened, as in {symbol} or {?from,to}"
+    )
   }
 }
 
@@ -48,34 +83,52 @@ card_check_gives <- function(dataset, place) {
   for (name in names(dataset$parameters)) {
     new <- card_old_words[dataset$parameters[[name]]$gives %||% ""]
     if (!is.na(new)) {
-      vetusta_stop("card", paste0("The parameter ", name, " cannot give \"", names(new), "\"."),
+      vetusta_stop(
+        "card",
+        paste0("The parameter ", name, " cannot give \"", names(new), "\"."),
         where = place(c("datasets", dataset$name, "parameters", name, "gives")),
-        todo = paste0("write ", new, " in its place"))
+        todo = paste0("write ", new, " in its place")
+      )
     }
   }
 }
 
 # Answers that may mean "no data", without those that mean no access or try
 # later.
-nothing_words <- c("empty", "absent", setdiff(400:499, c(401, 403, 407, 408, 425, 429)))
+nothing_words <- c(
+  "empty", "absent", setdiff(400:499, c(401, 403, 407, 408, 425, 429))
+)
 
 card_check_nothing <- function(dataset, where) {
   wrong <- setdiff(as.character(unlist(dataset$nothing)), nothing_words)
   if (length(wrong)) {
-    vetusta_stop("card", paste0("The dataset ", dataset$name, " cannot take \"", wrong[1],
-      "\" as `nothing`."), where = where,
+    vetusta_stop(
+      "card",
+      paste0(
+        "The dataset ", dataset$name, " cannot take \"", wrong[1],
+        "\" as `nothing`."
+      ),
+      where = where,
       todo = paste0(
-        "write empty for an answer without a body, absent for an answer without the member ",
-        "that rows: names, or a status such as 404"))
+        "write empty for an answer without a body, absent for an answer ",
+        "without the member ", "that rows: names, or a status such as 404"
+      )
+    )
   }
 }
 
 # A window may be extended to whole days, weeks, months or years.
 card_check_aligned <- function(dataset, where) {
-  if (!is.null(dataset$aligned) && is_intraday(time_interval(dataset$aligned, "aligned"))) {
-    vetusta_stop("card", paste0("The windows of the dataset ", dataset$name,
-      " cannot be aligned to \"", dataset$aligned, "\"."), where = where,
-      todo = "write whole days or longer, as in aligned: P1M")
+  if (!is.null(dataset$aligned) &&
+    is_intraday(time_interval(dataset$aligned, "aligned"))) {
+    vetusta_stop(
+      "card",
+      paste0(
+        "The windows of the dataset ", dataset$name,
+        " cannot be aligned to \"", dataset$aligned, "\"."
+      ),
+      where = where, todo = "write whole days or longer, as in aligned: P1M"
+    )
   }
 }
 
@@ -85,24 +138,42 @@ card_check_weight <- function(dataset, limits, where) {
   weighed <- Filter(function(limit) isTRUE(limit$weighs), limits)
   tight <- Filter(function(limit) weight > limit$count, weighed)
   if (weight <= 0 || length(tight)) {
-    vetusta_stop("card", paste0("A request of the dataset ", dataset$name, " weighs ", weight,
-      if (length(tight)) paste0(", more than ", tight[[1]]$words, " allows"), "."),
-      where = where, todo = "write how much of the limit one request takes, as in weight: 5")
+    vetusta_stop(
+      "card",
+      paste0(
+        "A request of the dataset ", dataset$name, " weighs ", weight,
+        if (length(tight)) paste0(", more than ", tight[[1]]$words, " allows"),
+        "."
+      ),
+      where = where,
+      todo = "write how much of the limit one request takes, as in weight: 5"
+    )
   }
   if (!is.null(dataset$weight) && !length(weighed)) {
-    vetusta_stop("card", paste0("A request of the dataset ", dataset$name,
-      " weighs something, and no limit counts by weight."), where = where,
-      todo = "write the limit as in limits: [1200 weight per minute]")
+    vetusta_stop(
+      "card",
+      paste0(
+        "A request of the dataset ", dataset$name,
+        " weighs something, and no limit counts by weight."
+      ),
+      where = where,
+      todo = "write the limit as in limits: [1200 weight per minute]"
+    )
   }
 }
 
 card_check_widest <- function(dataset, where) {
   for (name in if (is.list(dataset$widest)) names(dataset$widest)) {
     if (inherits(try(time_interval(name), silent = TRUE), "try-error")) {
-      vetusta_stop("card",
-        paste0("`widest` of the dataset ", dataset$name, " speaks of \"", name,
-          "\", which is no length of bars."), where = where,
-        todo = "write it as widest: P30D, or as widest: {PT1M: P7D, P1D: P5Y}")
+      vetusta_stop(
+        "card",
+        paste0(
+          "`widest` of the dataset ", dataset$name, " speaks of \"", name,
+          "\", which is no length of bars."
+        ),
+        where = where,
+        todo = "write it as widest: P30D, or as widest: {PT1M: P7D, P1D: P5Y}"
+      )
     }
   }
 }
@@ -111,19 +182,31 @@ card_check_widest <- function(dataset, where) {
 # word for ready where a state is given.
 card_check_job <- function(dataset, where) {
   job <- dataset$job
-  lacks <- if ("ticket" %in% template_variables(job$look %||% "") && is.null(job$ticket)) "ticket"
-  else if (!is.null(job$state) && is.null(job$ready)) "ready"
+  lacks <- if ("ticket" %in% template_variables(job$look %||% "") &&
+    is.null(job$ticket)) {
+    "ticket"
+  } else if (!is.null(job$state) && is.null(job$ready)) {
+    "ready"
+  }
   if (length(lacks)) {
-    vetusta_stop("card", paste0("The job of the dataset ", dataset$name, " lacks \"", lacks, "\"."),
-      where = where, todo = paste0("add ", lacks, ": to job"))
+    vetusta_stop(
+      "card",
+      paste0(
+        "The job of the dataset ", dataset$name, " lacks \"", lacks, "\"."
+      ),
+      where = where,
+      todo = paste0("add ", lacks, ": to job")
+    )
   }
 }
 
 # The query words that a dataset's request uses.
 dataset_gives <- function(dataset) {
   variables <- unique(template_variables(paste0(dataset$request, dataset$body)))
-  vapply(variables, function(name) dataset$parameters[[name]]$gives %||% name, "",
-    USE.NAMES = FALSE)
+  vapply(
+    variables, function(name) dataset$parameters[[name]]$gives %||% name, "",
+    USE.NAMES = FALSE
+  )
 }
 
 # How a column is read: its place (`at`), its type (`as`), whether the card
@@ -135,9 +218,13 @@ column_rule <- function(rule, name, shape) {
   rule$at <- unlist(rule$at)
   rule$declared <- !is.null(rule$as)
   if (!rule$declared) rule$as <- default_type(shape, name)
-  if (is.null(rule$need)) rule$need <- if (is.null(rule$default)) "required" else "optional"
+  if (is.null(rule$need)) {
+    rule$need <- if (is.null(rule$default)) "required" else "optional"
+  }
   elsewhere <- c("digits", "of", "outer", "lookup", "body")
-  if (length(rule$at) == 1 && startsWith(rule$at, "/") && !any(elsewhere %in% names(rule))) {
+  if (length(rule$at) == 1 &&
+    startsWith(rule$at, "/") &&
+    !any(elsewhere %in% names(rule))) {
     rule$member <- substring(rule$at, 2)
   }
   rule$plain <- rule$as == "number" &&
@@ -150,10 +237,17 @@ column_rule <- function(rule, name, shape) {
 text_columns <- c(places = "last", datasets = "last")
 
 default_type <- function(shape, name) {
-  numbers <- c("open", "high", "low", "close", "volume", "value", "last", "change", "latitude",
-    "longitude", "cells", "ratio", "amount")
-  if (name %in% numbers && !identical(unname(text_columns[shape]), name)) "number"
-  else if (name == "change_percent") "percent" else "text"
+  numbers <- c(
+    "open", "high", "low", "close", "volume", "value", "last", "change",
+    "latitude", "longitude", "cells", "ratio", "amount"
+  )
+  if (name %in% numbers && !identical(unname(text_columns[shape]), name)) {
+    "number"
+  } else if (name == "change_percent") {
+    "percent"
+  } else {
+    "text"
+  }
 }
 
 # The types that a card declares, in the words of the archive's schema.
@@ -161,7 +255,8 @@ dataset_types <- function(dataset) {
   named <- Filter(function(rule) isTRUE(rule$declared), dataset$columns)
   type <- vapply(named, `[[`, "", "as")
   type[type == "percent"] <- "number"
-  type[!type %in% c("text", "number", "whole number", "flag", "day")] <- "instant"
+  type[!type %in% c("text", "number", "whole number", "flag", "day")] <-
+    "instant"
   type
 }
 
@@ -174,19 +269,34 @@ dataset_reading <- function(dataset) {
   pointers <- unlist(lapply(dataset$columns, `[[`, "at"), use.names = FALSE)
   whole <- unlist(lapply(dataset$columns, `[[`, "body"))
   rule <- dataset$next_page
-  parts <- list(following = if (isTRUE(rule$by %in% c("url", "cursor"))) rule$at,
-    total = rule$total, pages = rule$pages, more = rule$more)
+  parts <- list(
+    following = if (isTRUE(rule$by %in% c("url", "cursor"))) rule$at,
+    total = rule$total,
+    pages = rule$pages,
+    more = rule$more
+  )
   parts <- parts[lengths(parts) > 0]
   used <- c(pointers, unlist(rule$at))
-  plain <- Filter(function(column) {
-    column$as == "rfc3339" && !is.null(column$member) && !grepl("[/~{]", column$member) &&
-      all(names(column) %in% c("at", "as", "need", "declared", "member", "plain")) &&
-      sum(used == column$at) == 1
-  }, dataset$columns)
+  plain <- Filter(
+    function(column) {
+      column$as == "rfc3339" &&
+        !is.null(column$member) &&
+        !grepl("[/~{]", column$member) &&
+        all(
+          names(column) %in%
+            c("at", "as", "need", "declared", "member", "plain")
+        ) &&
+        sum(used == column$at) == 1
+    },
+    dataset$columns
+  )
   time <- dataset$columns$time
-  list(pointers = unique(pointers),
+  list(
+    pointers = unique(pointers),
     whole = stats::setNames(whole, if (length(whole)) paste0("body ", whole)),
-    parts = parts, members = unlist(Filter(is.character, parts)),
+    parts = parts,
+    members = unlist(Filter(is.character, parts)),
     instants = vapply(unname(plain), `[[`, "", "member"),
-    local = identical(time$as, "local") || !is.null(time$written))
+    local = identical(time$as, "local") || !is.null(time$written)
+  )
 }

@@ -2,8 +2,13 @@
 
 draft_single <- function(x) {
   only <- if (length(x) == 1 && is_object(x[[1]])) names(x) else NULL
-  data.frame(at = if (is.null(only)) ""
-  else paste0("/", only), rows = 1, form = "one", within = "", inner = "")
+  data.frame(
+    at = if (is.null(only)) "" else paste0("/", only),
+    rows = 1,
+    form = "one",
+    within = "",
+    inner = ""
+  )
 }
 
 draft_at <- function(x, pointer) {
@@ -16,11 +21,15 @@ draft_at <- function(x, pointer) {
 # All members of the rows, including nested ones, with their values; a member
 # missing from a row is optional.
 draft_members <- function(rows) {
-  flat <- lapply(rows, function(row) unlist(draft_flat(row, ""), recursive = FALSE))
+  flat <- lapply(
+    rows, function(row) unlist(draft_flat(row, ""), recursive = FALSE)
+  )
   names <- unique(unlist(lapply(flat, names)))
   lapply(stats::setNames(names, names), function(name) {
     values <- lapply(flat, `[[`, name)
-    there <- vapply(values, function(value) length(value) == 1 && !is.na(value), TRUE)
+    there <- vapply(
+      values, function(value) length(value) == 1 && !is.na(value), TRUE
+    )
     list(values = unlist(values[there]), optional = !all(there))
   })
 }
@@ -28,111 +37,191 @@ draft_members <- function(rows) {
 draft_flat <- function(row, at) {
   parts <- lapply(names(row), function(name) {
     here <- paste0(at, "/", name)
-    if (is.list(row[[name]]) && length(names(row[[name]]))) draft_flat(row[[name]], here)
-    else if (!is.list(row[[name]])) stats::setNames(list(stats::setNames(list(row[[name]]), here)),
-      NULL)
+    if (is.list(row[[name]]) && length(names(row[[name]]))) {
+      draft_flat(row[[name]], here)
+    } else if (!is.list(row[[name]])) {
+      stats::setNames(list(stats::setNames(list(row[[name]]), here)), NULL)
+    }
   })
   do.call(c, parts)
 }
 
 # Names of members that may be instants; other large numbers are numbers.
-instant_names <- paste0("(^|_)(t|ts|at|on|time|times|date|day|epoch|when|stamp|timestamp|datetime|",
-  "asof|since|until|from|to|begins?|starts?|ends?|open(ed)?|closed?|updated|created)($|_)|",
-  "(time|date|day|stamp|epoch|_ts|_at|[a-z]At)$|^(0|[a-z]|column_?0)$")
+instant_names <- paste0(
+  "(^|_)(t|ts|at|on|time|times|date|day|epoch|when|stamp|timestamp|datetime|",
+  "asof|since|until|from|to|begins?|starts?|ends?|open(ed)?|closed?|",
+  "updated|created)($|_)|",
+  "(time|date|day|stamp|epoch|_ts|_at|[a-z]At)$|^(0|[a-z]|column_?0)$"
+)
 
 # The type of a member's values. `name` is its last part; `sure` says that no
 # other type fits.
 draft_type <- function(values, name = "t") {
   text <- as.character(values)
   number <- suppressWarnings(as.numeric(text))
-  if (!length(text)) return("text")
-  if (is.logical(values) || all(tolower(text) %in% c("true", "false"))) return("flag")
+  if (!length(text)) {
+    return("text")
+  }
+  if (is.logical(values) || all(tolower(text) %in% c("true", "false"))) {
+    return("flag")
+  }
   if (!anyNA(number)) {
-    scale <- c("epoch-s" = 1, "epoch-ms" = 1e3, "epoch-us" = 1e6, "epoch-ns" = 1e9)
+    scale <- c(
+      "epoch-s" = 1, "epoch-ms" = 1e3, "epoch-us" = 1e6, "epoch-ns" = 1e9
+    )
     # instants from 1990 to 2100, whole and of one magnitude
-    fits <- vapply(scale,
-      function(s) all(number / s > 6.3e8 & number / s < 4.1e9 & number == round(number)), TRUE)
+    fits <- vapply(
+      scale,
+      function(s) {
+        all(number / s > 6.3e8 & number / s < 4.1e9 & number == round(number))
+      },
+      TRUE
+    )
     named <- grepl(instant_names, name, ignore.case = TRUE)
     return(if (any(fits) && named) names(scale)[fits][1] else "number")
   }
-  if (!anyNA(read_number(text))) return("number")
-  if (all(grepl("^[-+]?[0-9]{1,3}([. ]?[0-9]{3})*,[0-9]+$", text))) return("decimal comma")
-  if (all(grepl("^[+-]?[0-9.]+%$", text))) return("percent")
-  if (!anyNA(read_day(text))) return("day")
-  if (all(grepl("T", text)) &&
-    !anyNA(read_rfc3339(text))) return(if (all(grepl("(Z|[+-][0-9]{2}:?[0-9]{2})$",
-      text))) "rfc3339" else "local")
-  if (!anyNA(read_rfc3339(sub(" ", "T", text, fixed = TRUE)))) return("local")
+  if (!anyNA(read_number(text))) {
+    return("number")
+  }
+  if (all(grepl("^[-+]?[0-9]{1,3}([. ]?[0-9]{3})*,[0-9]+$", text))) {
+    return("decimal comma")
+  }
+  if (all(grepl("^[+-]?[0-9.]+%$", text))) {
+    return("percent")
+  }
+  if (!anyNA(read_day(text))) {
+    return("day")
+  }
+  if (all(grepl("T", text)) && !anyNA(read_rfc3339(text))) {
+    return(
+      if (all(grepl("(Z|[+-][0-9]{2}:?[0-9]{2})$", text))) {
+        "rfc3339"
+      } else {
+        "local"
+      }
+    )
+  }
+  if (!anyNA(read_rfc3339(sub(" ", "T", text, fixed = TRUE)))) {
+    return("local")
+  }
   "text"
 }
 
 # The meaning of common member names, as a proposal.
 draft_columns <- list(
-  time = "^(t|ts|at|time|date|day|epoch|timestamp|stamp|begins?|start|datetime|when)$",
+  time = paste0(
+    "^(t|ts|at|time|date|day|epoch|timestamp|stamp|begins?|start|",
+    "datetime|when)$"
+  ),
   open = "^(o|op|open|first|fst|opening)$", high = "^(h|hi|high|top|max)$",
   low = "^(l|lo|low|min|bottom)$",
-  close = "^(c|cl|close|last|lst|closing|price)$", volume = "^(v|vol|volume|qty|quantity|lots)$",
+  close = "^(c|cl|close|last|lst|closing|price)$",
+  volume = "^(v|vol|volume|qty|quantity|lots)$",
   symbol = "^(symbol|code|ticker|sym|key|s)$"
 )
 
 draft_paging <- function(samples) {
   if (samples[[1]]$format != "json") {
-    return("    # next_page: {by: none}               # ? all rows in a single answer")
+    return(
+      paste0(
+        "    # next_page: {by: none}               # ? all rows in a ",
+        "single answer"
+      )
+    )
   }
-  tops <- lapply(samples,
-    function(sample) unlist(draft_tops(sample$content, ""), recursive = FALSE))
+  tops <- lapply(
+    samples,
+    function(sample) unlist(draft_tops(sample$content, ""), recursive = FALSE)
+  )
   names <- unique(unlist(lapply(tops, names)))
   value <- function(name) unlist(lapply(tops, `[[`, name))
   absent <- function(name) {
-    any(vapply(tops,
-    function(top) is.null(top[[name]]) || identical(top[[name]], ""), TRUE))
+    any(
+      vapply(
+        tops, function(top) is.null(top[[name]]) || identical(top[[name]], ""),
+        TRUE
+      )
+    )
   }
   word <- function(pattern) names[grepl(pattern, names, ignore.case = TRUE)]
-  urls <- Filter(function(name) {
-    is.character(value(name)) &&
-    all(grepl("^(https?://|/|[?])", value(name)[nzchar(value(name))]))
-  },
-    word("next|more|following|continue"))
+  urls <- Filter(
+    function(name) {
+      is.character(value(name)) &&
+        all(grepl("^(https?://|/|[?])", value(name)[nzchar(value(name))]))
+    },
+    word("next|more|following|continue")
+  )
   if (length(urls)) {
-    return(paste0("    next_page: {by: url, at: ", urls[1], "}",
-      if (absent(urls[1])) "      # absent on the last page"))
+    return(
+      paste0(
+        "    next_page: {by: url, at: ", urls[1], "}",
+        if (absent(urls[1])) "      # absent on the last page"
+      )
+    )
   }
   cursors <- word("cursor|next|continuation|token|marker")
   if (length(cursors)) {
-    return(paste0("    next_page: {by: cursor, at: ", cursors[1],
-      ", send: cursor}   # ? the parameter's name"))
+    return(
+      paste0(
+        "    next_page: {by: cursor, at: ", cursors[1],
+        ", send: cursor}   # ? the parameter's name"
+      )
+    )
   }
   pages <- word("^(.*/)?(pages|total_?pages|page_?count|last_?page)$")
   if (length(pages)) {
-    return(paste0("    next_page: {by: page, send: page, pages: ", pages[1],
-      "}   # ? the parameter's name"))
+    return(
+      paste0(
+        "    next_page: {by: page, send: page, pages: ", pages[1],
+        "}   # ? the parameter's name"
+      )
+    )
   }
   total <- word("total|count$")
   if (length(total)) {
-    return(paste0("    next_page: {by: offset, send: offset, total: ", total[1],
-      "}   # ? the parameter's name"))
+    return(
+      paste0(
+        "    next_page: {by: offset, send: offset, total: ", total[1],
+        "}   # ? the parameter's name"
+      )
+    )
   }
-  "    # next_page: {by: none}               # ? the samples do not show how pages follow"
+  paste0(
+    "    # next_page: {by: none}               # ? the samples do not ",
+    "show how pages follow"
+  )
 }
 
 draft_tops <- function(x, at) {
   if (is.null(names(x))) {
     return(NULL)
   }
-  do.call(c, lapply(names(x), function(name) {
-    here <- paste0(at, "/", name)
-    if (is.list(x[[name]])) draft_tops(x[[name]], here)
-    else if (length(x[[name]]) == 1) list(stats::setNames(list(x[[name]]), here))
-  }))
+  do.call(
+    c,
+    lapply(names(x), function(name) {
+      here <- paste0(at, "/", name)
+      if (is.list(x[[name]])) {
+        draft_tops(x[[name]], here)
+      } else if (length(x[[name]]) == 1) {
+        list(stats::setNames(list(x[[name]]), here))
+      }
+    })
+  )
 }
 
 draft_head <- function(name, call = NULL) {
-  c("# A draft: what is marked with \"# ?\" was guessed from the samples.",
+  c(
+    "# A draft: what is marked with \"# ?\" was guessed from the samples.",
     paste0("source: ", name), "title: ",
     call$url %||% "url: https://data.example.org   # ? where the API is",
-    call$access %||% paste0("access: {by: none}                   # ? query, header, bearer, ",
-      "basic, pair, token, login or signature; name the secret, never write it here"),
-    "limits: [60 per minute]              # ? what the API's terms say") |>
+    call$access %||%
+      paste0(
+        "access: {by: none}                   # ? query, header, bearer, ",
+        "basic, pair, token, login or signature; name the secret, never ",
+        "write it here"
+      ),
+    "limits: [60 per minute]              # ? what the API's terms say"
+  ) |>
     sub(pattern = "^title: $", replacement = paste0("title: ", name))
 }
 
@@ -142,48 +231,85 @@ draft_dataset <- function(format, place, members, paging, call = NULL) {
   outer <- rep(c(FALSE, TRUE), c(length(members), length(place$outer)))
   members <- c(members, place$outer)
   last_part <- sub(".*/", "", names(members))
-  types <- vapply(seq_along(members),
-    function(i) draft_type(members[[i]]$values, last_part[i]), "")
+  types <- vapply(
+    seq_along(members),
+    function(i) draft_type(members[[i]]$values, last_part[i]), ""
+  )
   for (i in seq_along(members)) {
-    fits <- names(draft_columns)[vapply(draft_columns,
-      function(pattern) grepl(pattern, last_part[i], ignore.case = TRUE), TRUE)]
+    fits <- names(draft_columns)[
+      vapply(
+        draft_columns,
+        function(pattern) grepl(pattern, last_part[i], ignore.case = TRUE), TRUE
+      )
+    ]
     fits <- setdiff(fits, taken)
-    if (length(fits) && fits[1] == "time" && !types[i] %in% c(instant_types, "local")) {
+    if (length(fits) &&
+      fits[1] == "time" &&
+      !types[i] %in% c(instant_types, "local")) {
       fits <- character()
     }
-    column <- if (length(fits)) fits[1]
-    else make.unique(c(taken,
-      sub("^([0-9])", "column_\\1", gsub("[^a-z0-9]+", "_", tolower(last_part[i])))),
-      sep = "_")[length(taken) + 1]
+    column <- if (length(fits)) {
+      fits[1]
+    } else {
+      make.unique(
+        c(
+          taken,
+          sub(
+            "^([0-9])", "column_\\1",
+            gsub("[^a-z0-9]+", "_", tolower(last_part[i]))
+          )
+        ),
+        sep = "_"
+      )[
+        length(taken) + 1
+      ]
+    }
     taken <- c(taken, column)
     keyed <- place$form == "map" || "pairs" %in% c(place$form, place$inner)
-    at <- if (keyed && names(members)[i] %in% c("/key", "/value", "/outer-key")) {
+    at <- if (keyed &&
+      names(members)[i] %in% c("/key", "/value", "/outer-key")) {
       paste("of:", substring(names(members)[i], 2))
     } else {
       paste0(if (outer[i]) "outer" else "at", ": \"", names(members)[i], "\"")
     }
-    lines <- c(lines,
-      paste0("      ", column, ": {", at, ", as: ", draft_type_words(types[i]),
+    lines <- c(
+      lines,
+      paste0(
+        "      ", column, ": {", at, ", as: ", draft_type_words(types[i]),
         if (members[[i]]$optional) ", need: optional", "}",
-        if (!length(fits)) "   # ? a separate column"
-        else if (types[i] %in% instant_types[1:4]) "   # ? an instant"))
+        if (!length(fits)) {
+          "   # ? a separate column"
+        } else if (types[i] %in% instant_types[1:4]) {
+          "   # ? an instant"
+        }
+      )
+    )
   }
   bars <- all(c("time", "close") %in% taken)
-  c("datasets:", paste0("  ", if (bars) "bars" else "rows", ":"),
-    paste0("    shape: ", if (bars) "bars" else "table",
-    if (!bars) "                      # ? see docs/source-cards.md for the shapes"),
-    call$request %||% paste0("    request: /", if (bars) "bars/{symbol}{?from,to}"
-    else "rows", "    # ? the path below the URL"),
-    call$parameters,
-    if (format != "json") paste0("    format: ", format),
+  c(
+    "datasets:", paste0("  ", if (bars) "bars" else "rows", ":"),
+    paste0(
+      "    shape: ", if (bars) "bars" else "table",
+      if (!bars) {
+        "                      # ? see docs/source-cards.md for the shapes"
+      }
+    ),
+    call$request %||%
+      paste0(
+        "    request: /", if (bars) "bars/{symbol}{?from,to}" else "rows",
+        "    # ? the path below the URL"
+      ),
+    call$parameters, if (format != "json") paste0("    format: ", format),
     if (!is.null(place$at)) paste0("    rows: \"", place$at, "\""),
     if (place$form != "objects") paste0("    form: ", place$form),
     if (length(place$table)) {
-      paste0("    table: {", paste(place$table, collapse = ", "), "}",
-        if (any(grepl("encoding", place$table))) "   # ? the encoding")
+      paste0(
+        "    table: {", paste(place$table, collapse = ", "), "}",
+        if (any(grepl("encoding", place$table))) "   # ? the encoding"
+      )
     },
-    draft_within(place),
-    paging, "    columns:", lines)
+    draft_within(place), paging, "    columns:", lines
+  )
 }
 
 draft_type_words <- function(type) {
@@ -197,6 +323,12 @@ draft_within <- function(place) {
     return(NULL)
   }
   at <- if (within == "/") "" else within
-  paste0("    within: ", if (place$inner == "objects") paste0("\"", at, "\"")
-  else paste0("{at: \"", at, "\", form: ", place$inner, "}"))
+  paste0(
+    "    within: ",
+    if (place$inner == "objects") {
+      paste0("\"", at, "\"")
+    } else {
+      paste0("{at: \"", at, "\", form: ", place$inner, "}")
+    }
+  )
 }

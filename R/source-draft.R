@@ -17,7 +17,13 @@
 #' @export
 #' @examples
 #' first <- tempfile(fileext = ".json")
-#' writeLines('{"items":[{"at":1773300600000,"lst":41.2,"deals":3}],"more":"/bars?page=2"}', first)
+#' writeLines(
+#'   paste0(
+#'     '{"items":[{"at":1773300600000,"lst":41.2,"deals":3}],"more":"/',
+#'     'bars?page=2"}'
+#'   ),
+#'   first
+#' )
 #' last <- tempfile(fileext = ".json")
 #' writeLines('{"items":[{"at":1773300660000,"lst":41.3}]}', last)
 #' cat(source_draft(c(first, last)), sep = "\n")
@@ -26,10 +32,17 @@ source_draft <- function(files, name = "new") {
   check_text(name, "name", "draft")
   for (file in files) {
     if (!file.exists(file) || dir.exists(file)) {
-      vetusta_stop("draft", "There is no such sample.", where = file, todo = "look at the path")
+      vetusta_stop(
+        "draft", "There is no such sample.",
+        where = file,
+        todo = "look at the path"
+      )
     }
   }
-  draft_card(lapply(files, function(file) draft_sample(draft_bytes(file), file)), files, name)
+  draft_card(
+    lapply(files, function(file) draft_sample(draft_bytes(file), file)), files,
+    name
+  )
 }
 
 # The lines of a card from samples; `call` describes the request, if known:
@@ -37,16 +50,21 @@ source_draft <- function(files, name = "new") {
 draft_card <- function(samples, files, name, call = NULL) {
   formats <- unique(vapply(samples, `[[`, "", "format"))
   if (length(formats) > 1) {
-    vetusta_stop("draft", "The samples are of several formats.",
+    vetusta_stop(
+      "draft",
+      "The samples are of several formats.",
       where = paste(files, collapse = ", "),
-      todo = "draft from samples of a single kind of request")
+      todo = "draft from samples of a single kind of request"
+    )
   }
   place <- draft_place(samples, files)
   members <- draft_members(place$rows)
   place$outer <- if (length(place$outer)) draft_members(place$outer)
   place$table <- samples[[1]]$table
-  c(draft_head(name, call),
-    draft_dataset(formats, place, members, draft_paging(samples), call))
+  c(
+    draft_head(name, call),
+    draft_dataset(formats, place, members, draft_paging(samples), call)
+  )
 }
 
 draft_bytes <- function(file) {
@@ -66,13 +84,18 @@ draft_sample <- function(bytes, file) {
     text <- iconv(text, "latin1", "UTF-8")
   }
   if (grepl("^\\s*<", text)) {
-    vetusta_stop("draft", "The sample is a web page or XML.", where = file,
-      todo = "give an answer of the API in JSON or as a table")
+    vetusta_stop(
+      "draft", "The sample is a web page or XML.",
+      where = file,
+      todo = "give an answer of the API in JSON or as a table"
+    )
   }
   if (grepl("^\\s*[{[]", text)) {
     parse <- function(text) {
-      tryCatch(json_read_cpp(charToRaw(text), "", 0L, FALSE)[[1]],
-      error = function(e) NULL)
+      tryCatch(
+        json_read_cpp(charToRaw(text), "", 0L, FALSE)[[1]],
+        error = function(e) NULL
+      )
     }
     content <- parse(text)
     lines <- strsplit(text, "\r?\n")[[1]]
@@ -85,36 +108,59 @@ draft_sample <- function(bytes, file) {
       content <- NULL
     }
     if (is.null(content)) {
-      vetusta_stop("draft", "The sample is not valid JSON.", where = file,
-        todo = "save the complete answer")
+      vetusta_stop(
+        "draft", "The sample is not valid JSON.",
+        where = file,
+        todo = "save the complete answer"
+      )
     }
     return(list(format = "json", content = content))
   }
-  rows <- tryCatch(data.table::fread(text = text, colClasses = "character", data.table = FALSE,
-    showProgress = FALSE, na.strings = c("", "NA", "null")), error = function(e) NULL)
+  rows <- tryCatch(
+    data.table::fread(
+      text = text, colClasses = "character", data.table = FALSE,
+      showProgress = FALSE, na.strings = c("", "NA", "null")
+    ),
+    error = function(e) NULL
+  )
   if (is.null(rows) || ncol(rows) < 2) {
-    vetusta_stop("draft", "The sample is neither JSON nor a table.", where = file,
-      todo = "give an answer of the API, unchanged")
+    vetusta_stop(
+      "draft", "The sample is neither JSON nor a table.",
+      where = file,
+      todo = "give an answer of the API, unchanged"
+    )
   }
   head <- sub("\n.*", "", text)
   tabs <- grepl("\t", head)
-  semicolons <- !tabs && lengths(regmatches(head, gregexpr(";", head))) >= ncol(rows) - 1
-  list(format = if (tabs) "tsv" else "csv", content = rows,
-    table = c(if (semicolons) "separator: \";\"", if (!is.null(encoding)) "encoding: latin1"))
+  semicolons <- !tabs &&
+    lengths(regmatches(head, gregexpr(";", head))) >= ncol(rows) - 1
+  list(
+    format = if (tabs) "tsv" else "csv",
+    content = rows,
+    table = c(
+      if (semicolons) "separator: \";\"",
+      if (!is.null(encoding)) "encoding: latin1"
+    )
+  )
 }
 
 # The rows: the longest part of any sample that looks like rows.
 draft_place <- function(samples, files) {
   if (samples[[1]]$format %in% c("csv", "tsv")) {
-    rows <- do.call(c,
-      lapply(samples,
-        function(sample) {
-          lapply(seq_len(nrow(sample$content)),
-          function(i) as.list(sample$content[i, , drop = FALSE]))
-        }))
+    rows <- do.call(
+      c,
+      lapply(samples, function(sample) {
+        lapply(
+          seq_len(nrow(sample$content)),
+          function(i) as.list(sample$content[i, , drop = FALSE])
+        )
+      })
+    )
     return(list(at = NULL, form = "objects", rows = rows))
   }
-  arrays <- do.call(rbind, lapply(samples, function(sample) draft_arrays(sample$content, "")))
+  arrays <- do.call(
+    rbind, lapply(samples, function(sample) draft_arrays(sample$content, ""))
+  )
   said <- lapply(samples, function(sample) draft_error_said(sample$content))
   # an error message is no row
   if (!is.null(arrays)) {
@@ -122,45 +168,99 @@ draft_place <- function(samples, files) {
     if (any(lengths(said) > 0)) arrays <- arrays[arrays$form != "one", ]
   }
   if (any(lengths(said) > 0) && !NROW(arrays)) {
-    vetusta_stop("draft", paste0("The sample is an error of the service: ",
-      Filter(length, said)[[1]]), where = paste(files, collapse = ", "),
-      todo = "save an answer that has rows; look whether the request needs a key")
+    vetusta_stop(
+      "draft",
+      paste0(
+        "The sample is an error of the service: ", Filter(length, said)[[1]]
+      ),
+      where = paste(files, collapse = ", "),
+      todo = paste0(
+        "save an answer that has rows; look whether the request ", "needs a key"
+      )
+    )
   }
   if (!NROW(arrays)) {
-    vetusta_stop("draft", "No rows are found in the samples.",
-      where = paste(files, collapse = ", "), todo = "give a sample of an answer with rows in it")
+    vetusta_stop(
+      "draft",
+      "No rows are found in the samples.",
+      where = paste(files, collapse = ", "),
+      todo = "give a sample of an answer with rows in it"
+    )
   }
   best <- arrays[order(-arrays$rows, nchar(arrays$at)), ][1, ]
   parts <- lapply(samples, function(sample) {
     part <- draft_at(sample$content, best$at)
     # look into the entries of a map rather than take them for rows
-    if (best$form == "map" && nzchar(best$within)) part else draft_rows(part, best$form)
+    if (best$form == "map" && nzchar(best$within)) {
+      part
+    } else {
+      draft_rows(part, best$form)
+    }
   })
   holders <- if (nzchar(best$within)) do.call(c, parts)
-  rows <- if (is.null(holders)) do.call(c, parts)
-  else do.call(c,
-    lapply(seq_along(holders), function(i) {
-      holder <- holders[[i]]
-      # the entries of a map contain the rows in one of their members
-      inner <- if (best$within == "/") holder else holder[[substring(best$within, 2)]]
-      rows <- draft_rows(inner, best$inner)
-      if (best$form != "map") rows
-      else lapply(rows, function(row) c(list(`outer-key` = names(holders)[i]), row))
-    }))
-  list(at = best$at, form = best$form, within = best$within, inner = best$inner,
-    rows = Filter(is.list, rows), outer = if (best$form != "map") lapply(holders,
-      function(holder) holder[names(holder) != substring(best$within, 2)]))
+  rows <- if (is.null(holders)) {
+    do.call(c, parts)
+  } else {
+    do.call(
+      c,
+      lapply(seq_along(holders), function(i) {
+        holder <- holders[[i]]
+        # the entries of a map contain the rows in one of their members
+        inner <- if (best$within == "/") {
+          holder
+        } else {
+          holder[[substring(best$within, 2)]]
+        }
+        rows <- draft_rows(inner, best$inner)
+        if (best$form != "map") {
+          rows
+        } else {
+          lapply(
+            rows, function(row) c(list(`outer-key` = names(holders)[i]), row)
+          )
+        }
+      })
+    )
+  }
+  list(
+    at = best$at,
+    form = best$form,
+    within = best$within,
+    inner = best$inner,
+    rows = Filter(is.list, rows),
+    outer = if (best$form != "map") {
+      lapply(
+        holders,
+        function(holder) holder[names(holder) != substring(best$within, 2)]
+      )
+    }
+  )
 }
 
 # The rows as a list of objects, from any form.
 draft_rows <- function(part, form) {
   switch(form,
-    map = do.call(c, unname(Map(function(key, row) {
-      if (is.null(names(row)) && length(row) && all(vapply(row, is.list, TRUE))) lapply(row,
-        function(item) c(list(key = key), item)) else list(c(list(key = key), row))
-    }, names(part), part))),
-    arrays = lapply(part, function(row) stats::setNames(as.list(row), seq_along(row) - 1)),
-    pairs = Map(function(key, value) list(key = key, value = value), names(part), part),
+    map = do.call(
+      c,
+      unname(Map(
+        function(key, row) {
+          if (is.null(names(row)) &&
+            length(row) &&
+            all(vapply(row, is.list, TRUE))) {
+            lapply(row, function(item) c(list(key = key), item))
+          } else {
+            list(c(list(key = key), row))
+          }
+        },
+        names(part), part
+      ))
+    ),
+    arrays = lapply(
+      part, function(row) stats::setNames(as.list(row), seq_along(row) - 1)
+    ),
+    pairs = Map(
+      function(key, value) list(key = key, value = value), names(part), part
+    ),
     columns = {
       sizes <- lengths(part)
       part <- part[vapply(part, is_plain_array, TRUE)]
@@ -174,14 +274,28 @@ draft_rows <- function(part, form) {
 
 # An array of numbers, texts and nulls.
 is_plain_array <- function(x) {
-  is.list(x) && is.null(names(x)) && length(x) > 0 &&
-  all(vapply(x, function(value) is.null(value) || (is.atomic(value) && length(value) == 1), TRUE))
+  is.list(x) &&
+    is.null(names(x)) &&
+    length(x) > 0 &&
+    all(
+      vapply(
+        x,
+        function(value) {
+          is.null(value) || (is.atomic(value) && length(value) == 1)
+        },
+        TRUE
+      )
+    )
 }
 
 # Arrays of equal length: rows with members by position.
 is_table <- function(x) {
-  is.list(x) && is.null(names(x)) && length(x) > 0 && all(vapply(x, is_plain_array, TRUE)) &&
-    all(lengths(x) > 1) && length(unique(lengths(x))) == 1
+  is.list(x) &&
+    is.null(names(x)) &&
+    length(x) > 0 &&
+    all(vapply(x, is_plain_array, TRUE)) &&
+    all(lengths(x) > 1) &&
+    length(unique(lengths(x))) == 1
 }
 
 is_number <- function(x) is.numeric(x) && length(x) == 1
@@ -189,7 +303,8 @@ is_number <- function(x) is.numeric(x) && length(x) == 1
 is_map_of_numbers <- function(x) is_object(x) && all(vapply(x, is_number, TRUE))
 
 # Members that report an error.
-error_members <- "(^|/)(errors?|faults?|problems?|warnings?|messages?|exceptions?)(/|$)"
+error_members <-
+  "(^|/)(errors?|faults?|problems?|warnings?|messages?|exceptions?)(/|$)"
 
 # The message of an answer that is only an error: its top level has such a
 # member that is not empty, or problem details (RFC 9457).
@@ -198,15 +313,29 @@ draft_error_said <- function(x) {
     return(NULL)
   }
   names <- names(x)
-  members <- names[grepl("^(errors?|faults?|exceptions?|error_?(message|code|description))$", names,
-    ignore.case = TRUE)]
-  said <- Filter(function(value) {
-    length(unlist(value)) && !identical(value, FALSE) &&
-    !identical(value, 0) && !identical(value, "")
-  }, x[members])
-  failed <- identical(tolower(as.character(unlist(x[["status"]]))[1]), "error") ||
-    identical(x[["ok"]], FALSE) || identical(x[["success"]], FALSE)
-  details <- all(c("title", "status") %in% names) && is_number(x[["status"]]) &&
+  members <- names[
+    grepl(
+      "^(errors?|faults?|exceptions?|error_?(message|code|description))$",
+      names,
+      ignore.case = TRUE
+    )
+  ]
+  said <- Filter(
+    function(value) {
+      length(unlist(value)) &&
+        !identical(value, FALSE) &&
+        !identical(value, 0) &&
+        !identical(value, "")
+    },
+    x[members]
+  )
+  failed <- identical(
+    tolower(as.character(unlist(x[["status"]]))[1]), "error"
+  ) ||
+    identical(x[["ok"]], FALSE) ||
+    identical(x[["success"]], FALSE)
+  details <- all(c("title", "status") %in% names) &&
+    is_number(x[["status"]]) &&
     x[["status"]] >= 400
   if (!length(said) && !failed && !details) {
     return(NULL)
@@ -218,8 +347,10 @@ draft_error_said <- function(x) {
 is_object <- function(x) is.list(x) && length(names(x)) > 0
 
 is_rows <- function(x) {
-  is.list(x) && is.null(names(x)) && length(x) > 0 &&
-  all(vapply(x, is_object, TRUE))
+  is.list(x) &&
+    is.null(names(x)) &&
+    length(x) > 0 &&
+    all(vapply(x, is_object, TRUE))
 }
 
 draft_arrays <- function(x, at) {
@@ -227,19 +358,28 @@ draft_arrays <- function(x, at) {
     return(NULL)
   }
   candidate <- function(form, rows, within = "", inner = "") {
-    data.frame(at = at, rows = rows, form = form, within = within, inner = inner)
+    data.frame(
+      at = at, rows = rows, form = form, within = within, inner = inner
+    )
   }
   if (is.null(names(x))) {
     return(draft_of_array(x, candidate))
   }
   deeper <- function(name) {
-    draft_arrays(x[[name]],
-      paste0(at, "/", gsub("/", "~1", gsub("~", "~0", name, fixed = TRUE), fixed = TRUE)))
+    draft_arrays(
+      x[[name]],
+      paste0(
+        at, "/",
+        gsub("/", "~1", gsub("~", "~0", name, fixed = TRUE), fixed = TRUE)
+      )
+    )
   }
   here <- draft_of_object(x, candidate)
   below <- do.call(rbind, lapply(names(x), deeper))
   # a single object without rows is a row
-  if (is.null(here) && is.null(below) && at == "" && length(unlist(x))) here <- draft_single(x)
+  if (is.null(here) && is.null(below) && at == "" && length(unlist(x))) {
+    here <- draft_single(x)
+  }
   rbind(here, below)
 }
 
@@ -250,25 +390,33 @@ draft_of_array <- function(x, array) {
     return(if (arrays) array("arrays", length(x)))
   }
   holds <- function(row) is_rows(row) || is_table(row)
-  inside <- Filter(function(name) any(vapply(x, function(row) holds(row[[name]]), TRUE)),
-    unique(unlist(lapply(x, names))))
+  inside <- Filter(
+    function(name) any(vapply(x, function(row) holds(row[[name]]), TRUE)),
+    unique(unlist(lapply(x, names)))
+  )
   sizes <- vapply(inside, function(name) sum(lengths(lapply(x, `[[`, name))), 0)
   best <- if (length(sizes) && max(sizes) > length(x)) names(which.max(sizes))
   if (is.null(best)) {
     return(array("objects", length(x)))
   }
   rows <- any(vapply(x, function(row) is_rows(row[[best]]), TRUE))
-  array("objects", max(sizes), paste0("/", best), if (rows) "objects" else "arrays")
+  array(
+    "objects", max(sizes), paste0("/", best), if (rows) "objects" else "arrays"
+  )
 }
 
 # An object whose members are rows, or whose arrays are columns.
 draft_of_object <- function(x, array) {
   every <- function(is) all(vapply(x, is, TRUE))
-  alike <- function(parts) length(unique(lapply(parts, function(part) sort(names(part))))) == 1
+  alike <- function(parts) {
+    length(unique(lapply(parts, function(part) sort(names(part))))) == 1
+  }
   objects <- every(is_object)
   if (length(x) > 2 && every(is_number)) {
     array("pairs", length(x))
-  } else if (objects && every(is_map_of_numbers) && !anyNA(read_day(names(x)))) {
+  } else if (objects &&
+    every(is_map_of_numbers) &&
+    !anyNA(read_day(names(x)))) {
     array("map", sum(lengths(x)), "/", "pairs")
   } else if (every(is_table)) {
     array("map", sum(lengths(x)), "/", "arrays")
@@ -278,7 +426,9 @@ draft_of_object <- function(x, array) {
     array("map", sum(lengths(x)))
   } else {
     plain <- lengths(Filter(is_plain_array, x))
-    columns <- length(plain) > 1 && sum(plain == max(plain)) > 1 && max(plain) > 1
+    columns <- length(plain) > 1 &&
+      sum(plain == max(plain)) > 1 &&
+      max(plain) > 1
     if (columns) array("columns", max(plain))
   }
 }

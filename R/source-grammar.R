@@ -4,55 +4,125 @@
 
 card_grammar <- function() {
   list(
-    source = "!name", title = "text", notes = "text", licence = "text", url = "!text",
+    source = "!name",
+    title = "text",
+    notes = "text",
+    licence = "text",
+    url = "!text",
     access = access_grammar(),
-    sdmx = sdmx_grammar(), accounts = list(.each = access_parts()),
-    limits = "limits", quota_zone = "text", at_once = "count", delay = "duration",
-    patience = "duration", calendar = "text", zone = "text", open_http = "flag",
+    sdmx = sdmx_grammar(),
+    accounts = list(.each = access_parts()),
+    limits = "limits",
+    quota_zone = "text",
+    at_once = "count",
+    delay = "duration",
+    patience = "duration",
+    calendar = "text",
+    zone = "text",
+    open_http = "flag",
     elsewhere = c("word", "refuse", "follow"),
-    problem = list(.short = "pointer", at = "!pointer", fine = "values", again = "values",
-      text = "pointer"), headers = list(.each = "line"),
-      datasets = list(.each = dataset_grammar())
+    problem = list(
+      .short = "pointer", at = "!pointer", fine = "values", again = "values",
+      text = "pointer"
+    ),
+    headers = list(.each = "line"),
+    datasets = list(.each = dataset_grammar())
   )
 }
 
 dataset_grammar <- function() {
   list(
-    shape = c("!word", names(shape_columns)), title = "text", example = list(.each = "text"),
+    shape = c("!word", names(shape_columns)),
+    title = "text",
+    example = list(.each = "text"),
     method = c("word", "GET", "POST"),
-    request = "!text", body = "text",
-    keep = "duration", largest_page = "count", symbols_a_request = "count", weight = "number",
-    aligned = "duration", nothing = "values", wrapped = "flag", only = list(.each = "values"),
-    lookup = list(rows = "!pointer", form = c("word", row_forms), by = "pointer",
-      from = "!pointer"),
+    request = "!text",
+    body = "text",
+    keep = "duration",
+    largest_page = "count",
+    symbols_a_request = "count",
+    weight = "number",
+    aligned = "duration",
+    nothing = "values",
+    wrapped = "flag",
+    only = list(.each = "values"),
+    lookup = list(
+      rows = "!pointer", form = c("word", row_forms), by = "pointer",
+      from = "!pointer"
+    ),
     widest = list(.short = "duration", .each = "duration"),
-    format = c("word", "json", "json-lines", "csv", "tsv", "json-stat", "xbrl-json"),
-    table = list(names = "flag", separator = "text", skip = "count", remark = "text",
-      encoding = "text"), bar_time = c("word", "start", "end"),
-      unpack = list(by = "text", into = "texts", keep = "texts"),
-    parameters = list(.each = list(gives = "text", as = c("word", instant_types, "local", "text"),
-      written = "text", words = list(.each = "text"),
-      value = "text", join = "text", each = "texts", exclusive = "flag", inclusive = "flag")),
-    rows = "pointer", form = c("word", row_forms),
-    within = list(.short = "pointer", at = "!pointer", form = c("word", row_forms)),
+    format = c(
+      "word", "json", "json-lines", "csv", "tsv", "json-stat", "xbrl-json"
+    ),
+    table = list(
+      names = "flag", separator = "text", skip = "count", remark = "text",
+      encoding = "text"
+    ),
+    bar_time = c("word", "start", "end"),
+    unpack = list(by = "text", into = "texts", keep = "texts"),
+    parameters = list(
+      .each = list(
+        gives = "text",
+        as = c("word", instant_types, "local", "text"),
+        written = "text",
+        words = list(.each = "text"),
+        value = "text",
+        join = "text",
+        each = "texts",
+        exclusive = "flag",
+        inclusive = "flag"
+      )
+    ),
+    rows = "pointer",
+    form = c("word", row_forms),
+    within = list(
+      .short = "pointer", at = "!pointer", form = c("word", row_forms)
+    ),
     sides = "texts",
     next_page = list(
-      by = c("!word", "url", "link", "cursor", "last", "page", "offset", "time", "none"),
-      at = value_grammar(), send = "text", first = "number", total = value_grammar(),
-      pages = value_grammar(), more = value_grammar()
+      by = c(
+        "!word", "url", "link", "cursor", "last", "page", "offset", "time",
+        "none"
+      ),
+      at = value_grammar(),
+      send = "text",
+      first = "number",
+      total = value_grammar(),
+      pages = value_grammar(),
+      more = value_grammar()
     ),
     job = list(
-      ticket = "pointer", look = "!text", state = "pointer", ready = "text", failed = "text",
-      link = "pointer", pause = "duration",
-      unpack = c("word", "none", "gzip", "zip"), piece = "count"
+      ticket = "pointer",
+      look = "!text",
+      state = "pointer",
+      ready = "text",
+      failed = "text",
+      link = "pointer",
+      pause = "duration",
+      unpack = c("word", "none", "gzip", "zip"),
+      piece = "count"
     ),
-    columns = list(.each = list(
-      .short = "pointer", at = "pointers", body = "pointer", outer = "pointer", lookup = "pointer",
-      of = "text", joined = "string", digits = "values",
-      as = c("word", column_types), unit = "text", written = "text", decimal = c("word", ".",
-        ","), scale = "number", words = list(.each = "text"),
-      need = c("word", "required", "optional"), default = "any", nothing = "values_or_none"
-    ))
+    columns = list(
+      .each = list(
+        .short = "pointer",
+        at = "pointers",
+        body = "pointer",
+        outer = "pointer",
+        lookup = "pointer",
+        of = "text",
+        joined = "string",
+        digits = "values",
+        as = c("word", column_types),
+        unit = "text",
+        written = "text",
+        decimal = c("word", ".", ","),
+        scale = "number",
+        words = list(.each = "text"),
+        need = c("word", "required", "optional"),
+        default = "any",
+        nothing = "values_or_none"
+      )
+    )
   )
 }
 
@@ -64,26 +134,43 @@ row_forms <- c("objects", "arrays", "columns", "map", "pairs", "one")
 # The shapes, with the required columns of a row. Together with the source they
 # are its key, except for bars and facts, whose values are not part of it.
 shape_columns <- list(
-  bars = c("time", "close"), observations = c("series", "period", "value"), instruments = "symbol",
+  bars = c("time", "close"),
+  observations = c("series", "period", "value"),
+  instruments = "symbol",
   snapshot = "symbol",
-  facts = c("symbol", "item", "period_end", "value"), documents = c("symbol", "link"),
-  places = "place", actions = c("symbol", "ex_day", "kind"), contracts = c("symbol", "last_day"),
-  datasets = "dataset", table = character()
+  facts = c("symbol", "item", "period_end", "value"),
+  documents = c("symbol", "link"),
+  places = "place",
+  actions = c("symbol", "ex_day", "kind"),
+  contracts = c("symbol", "last_day"),
+  datasets = "dataset",
+  table = character()
 )
 
 # What a query has, by the card's words; keys are known by their own names too.
-query_words <- c("symbol", "symbols", "interval", "from", "to", "session", "largest_page")
+query_words <- c(
+  "symbol", "symbols", "interval", "from", "to", "session", "largest_page"
+)
 
-instant_types <- c("epoch-s", "epoch-ms", "epoch-us", "epoch-ns", "rfc3339", "day")
-column_types <- c("text", "number", "whole number", "percent", "flag", instant_types, "local")
+instant_types <- c(
+  "epoch-s", "epoch-ms", "epoch-us", "epoch-ns", "rfc3339", "day"
+)
+column_types <- c(
+  "text", "number", "whole number", "percent", "flag", instant_types, "local"
+)
 
 # Former words of cards, and their replacements.
-card_old_words <- c(offers = "datasets", withheld = "delay", most = "largest_page")
+card_old_words <- c(
+  offers = "datasets", withheld = "delay", most = "largest_page"
+)
 
 card_todo <- function(word, known) {
   new <- card_old_words[word]
-  if (!is.na(new) && new %in% known) paste0("write ", new, " in its place")
-  else suggest_word(word, known)
+  if (!is.na(new) && new %in% known) {
+    paste0("write ", new, " in its place")
+  } else {
+    suggest_word(word, known)
+  }
 }
 
 # Checks content against the grammar. `keys` is the current path, `place`
@@ -96,32 +183,48 @@ card_check <- function(content, grammar, keys, place) {
     return(card_check_value(content, grammar$.short, keys, place))
   }
   if (any(grepl("[[:cntrl:]]", names(content)))) {
-    card_stop("has a name with a line break in it", keys, place, "write names on one line")
+    card_stop(
+      "has a name with a line break in it", keys, place,
+      "write names on one line"
+    )
   }
-  if (!is.null(content) && (!is.list(content) || (length(content) && is.null(names(content))))) {
-    card_stop("must be a map of words and values", keys, place,
-      paste("write it as", key_name(keys), "followed by indented lines"))
+  if (!is.null(content) &&
+    (!is.list(content) || (length(content) && is.null(names(content))))) {
+    card_stop(
+      "must be a map of words and values", keys, place,
+      paste("write it as", key_name(keys), "followed by indented lines")
+    )
   }
   if (!is.null(grammar$.each)) {
-    for (key in names(content)) card_check(content[[key]], grammar$.each, c(keys, key), place)
+    for (key in names(content)) {
+      card_check(content[[key]], grammar$.each, c(keys, key), place)
+    }
     return(invisible())
   }
   known <- setdiff(names(grammar), ".short")
   for (key in setdiff(names(content), known)) {
-    vetusta_stop("card", paste0("The word \"", key, "\" is not known here."),
-      where = place(c(keys, key)), todo = card_todo(key, known))
+    vetusta_stop(
+      "card",
+      paste0("The word \"", key, "\" is not known here."),
+      where = place(c(keys, key)),
+      todo = card_todo(key, known)
+    )
   }
   doubled <- names(content)[duplicated(names(content))]
   if (length(doubled)) {
-    card_stop("is written twice", c(keys, doubled[1]), place, "remove one of the two")
+    card_stop(
+      "is written twice", c(keys, doubled[1]), place, "remove one of the two"
+    )
   }
   for (key in known) {
     rule <- grammar[[key]]
     needed <- is.character(rule) && startsWith(rule[1], "!")
     if (is.null(content[[key]])) {
       if (needed) {
-        card_stop(paste0("lacks the part \"", key, "\""), keys, place,
-          paste0("add ", key, ": to it"))
+        card_stop(
+          paste0("lacks the part \"", key, "\""), keys, place,
+          paste0("add ", key, ": to it")
+        )
       }
       next
     }
@@ -134,67 +237,113 @@ card_check_value <- function(value, rule, keys, place) {
   one_text <- is.character(value) && length(value) == 1 && !is.na(value)
   good <- switch(type,
     any = TRUE,
-    text = (one_text && nzchar(value)) || (is.numeric(value) && length(value) == 1),
+    text = (one_text && nzchar(value)) ||
+      (is.numeric(value) && length(value) == 1),
     # a line break in a header would begin another header
-    line = ((one_text && nzchar(value)) || (is.numeric(value) && length(value) == 1)) &&
+    line = ((one_text && nzchar(value)) ||
+      (is.numeric(value) && length(value) == 1)) &&
       !grepl("[[:cntrl:]]", paste(value)),
-    string = one_text, texts = is.character(value) && length(value) >= 1,
+    string = one_text,
+    texts = is.character(value) && length(value) >= 1,
     limits = is.character(value) && length(value) %in% 1:100,
     values = is.atomic(unlist(value)) && length(value) >= 1,
     values_or_none = is.atomic(unlist(value)),
     name = one_text && grepl("^[a-z][a-z0-9-]*$", value),
     word = one_text && value %in% rule[-1],
     number = is.numeric(value) && length(value) == 1,
-    count = is.numeric(value) && length(value) == 1 && value >= 1 && value == round(value),
+    count = is.numeric(value) &&
+      length(value) == 1 &&
+      value >= 1 &&
+      value == round(value),
     flag = is.logical(value) && length(value) == 1,
     pointer = one_text && (value == "" || startsWith(value, "/")),
-    pointers = is.character(value) && length(value) >= 1 &&
-    all(value == "" | startsWith(value, "/")),
-    duration = one_text && !inherits(try(time_interval(value), silent = TRUE), "try-error"),
-    span = one_text && (length(span_unit(value)) > 0 ||
-      !inherits(try(time_interval(value), silent = TRUE), "try-error"))
+    pointers = is.character(value) &&
+      length(value) >= 1 &&
+      all(value == "" | startsWith(value, "/")),
+    duration = one_text &&
+      !inherits(try(time_interval(value), silent = TRUE), "try-error"),
+    span = one_text &&
+      (length(span_unit(value)) > 0 ||
+        !inherits(try(time_interval(value), silent = TRUE), "try-error"))
   )
   if (isTRUE(good)) {
     return(invisible())
   }
-  shown <- if (length(value) == 1 && is.atomic(value)) paste0("cannot be \"", value, "\"")
-  else "has the wrong type"
+  shown <- if (length(value) == 1 && is.atomic(value)) {
+    paste0("cannot be \"", value, "\"")
+  } else {
+    "has the wrong type"
+  }
   todo <- switch(type,
-    text = , string = "write a text", line = "write a text on one line",
-    limits = "write a list of texts, 100 at most, as in [90 per minute, 3000 per day]",
-      texts = "write a list of texts, as in [90 per minute, 3000 per day]",
+    text = ,
+    string = "write a text",
+    line = "write a text on one line",
+    limits = paste0(
+      "write a list of texts, 100 at most, as in [90 per minute, ",
+      "3000 per day]"
+    ),
+    texts = "write a list of texts, as in [90 per minute, 3000 per day]",
     name = "use small letters, digits and hyphens, beginning with a letter",
     word = suggest_word(paste(value, collapse = " "), rule[-1]),
-    number = "write a number", count = "write a whole number, 1 or more",
+    number = "write a number",
+    count = "write a whole number, 1 or more",
     flag = "write true or false",
     pointer = ,
-    pointers = "write a JSON Pointer, as in /items or /meta/next; \"\" is the whole body",
+    pointers = paste0(
+      "write a JSON Pointer, as in /items or /meta/next; \"\" is the ",
+      "whole body"
+    ),
     duration = "write an ISO 8601 duration, as in PT20M",
     span = "write a length, as in 10 days, or year to date"
   )
   card_stop(shown, keys, place, todo)
 }
 
-key_name <- function(keys) if (length(keys)) paste0("`", keys[length(keys)], "`") else "the card"
+key_name <- function(keys) {
+  if (length(keys)) paste0("`", keys[length(keys)], "`") else "the card"
+}
 
 card_stop <- function(what, keys, place, todo) {
-  vetusta_stop("card", paste0(sub("^t", "T", key_name(keys)), " ", what, "."), where = place(keys),
-    todo = todo)
+  vetusta_stop(
+    "card", paste0(sub("^t", "T", key_name(keys)), " ", what, "."),
+    where = place(keys), todo = todo
+  )
 }
 
 # "90 per minute" -> count, seconds, text
 read_limit <- function(text, zone = "UTC", where = "limits") {
-  matches <- regmatches(tolower(text),
-    regexec("^([0-9]+)( weight)? per ([0-9]* ?[a-z]+)$", tolower(text)))[[1]]
-  interval <- if (length(matches)) tryCatch(time_interval(matches[4]), error = function(e) NULL)
-  if (is.null(interval) || (is.na(interval$seconds) && interval$iso != "P1M") ||
-    as.numeric(matches[2]) < 1) {
-    vetusta_stop("card", paste0("The limit \"", text, "\" cannot be read."), where = where,
-      todo = "write it as 90 per minute, 4 per second, 300 per day or 1200 weight per minute")
+  matches <- regmatches(
+    tolower(text),
+    regexec("^([0-9]+)( weight)? per ([0-9]* ?[a-z]+)$", tolower(text))
+  )[[
+    1
+  ]]
+  interval <- if (length(matches)) {
+    tryCatch(time_interval(matches[4]), error = function(e) NULL)
   }
-  quota <- if (interval$unit %in% c("day", "month") && interval$count == 1) interval$unit
-  list(count = as.numeric(matches[2]), seconds = if (identical(quota, "month")) 31 * 86400
-  else interval$seconds, quota = quota, zone = zone, words = text, weighs = nzchar(matches[3]))
+  if (is.null(interval) ||
+    (is.na(interval$seconds) && interval$iso != "P1M") ||
+    as.numeric(matches[2]) < 1) {
+    vetusta_stop(
+      "card", paste0("The limit \"", text, "\" cannot be read."),
+      where = where,
+      todo = paste0(
+        "write it as 90 per minute, 4 per second, 300 per day or 1200 ",
+        "weight per minute"
+      )
+    )
+  }
+  quota <- if (interval$unit %in% c("day", "month") && interval$count == 1) {
+    interval$unit
+  }
+  list(
+    count = as.numeric(matches[2]),
+    seconds = if (identical(quota, "month")) 31 * 86400 else interval$seconds,
+    quota = quota,
+    zone = zone,
+    words = text,
+    weighs = nzchar(matches[3])
+  )
 }
 
 format_limit <- function(limit) limit$words

@@ -1,11 +1,14 @@
 # Secrets come from the environment or from a file outside version control. They
 # are read when a request is sent, and no print shows them.
 
-access_secrets <-
-  function(access) {
-    as.character(unlist(access[intersect(access_secret_parts, names(access))],
-    use.names = FALSE))
-  }
+access_secrets <- function(access) {
+  as.character(
+    unlist(
+      access[intersect(access_secret_parts, names(access))],
+      use.names = FALSE
+    )
+  )
+}
 
 secrets_beside <- function(path) {
   candidates <- file.path(c(dirname(path), dirname(dirname(path))), "desk.env")
@@ -29,31 +32,46 @@ secrets_beside <- function(path) {
 #' Sys.unsetenv("QUAY_KEY")
 source_secret <- function(source, name) {
   if (!inherits(given(source, "source", "secret"), "vetusta_source")) {
-    vetusta_stop("secret", "A secret is that of a source.",
-      todo = "read a source with source_card()")
+    vetusta_stop(
+      "secret", "A secret is that of a source.",
+      todo = "read a source with source_card()"
+    )
   }
   check_text(name, "name", "secret")
   secret_value(source, name)
   # only the place of the secret, so that a printed or saved object has no value
-  structure(list(name = name, secrets = source$secrets), class = "vetusta_secret")
+  structure(
+    list(name = name, secrets = source$secrets),
+    class = "vetusta_secret"
+  )
 }
 
 # The value of a secret, which must be set and be one line.
 secret_value <- function(source, name) {
   value <- find_secret(source, name)
   if (is.null(value)) {
-    vetusta_stop("secret",
-      paste0("The secret ", name, " of the source ", source$source, " is not set."),
+    vetusta_stop(
+      "secret",
+      paste0(
+        "The secret ", name, " of the source ", source$source, " is not set."
+      ),
       where = paste0(source$file, ", access"),
-      todo = paste0("set the environment variable ", name, ", or put the line ", name, "=... into ",
-        source$secrets))
+      todo = paste0(
+        "set the environment variable ", name, ", or put the line ", name,
+        "=... into ", source$secrets
+      )
+    )
   }
   if (grepl("[[:cntrl:]]", value)) {
-    vetusta_stop("secret",
-      paste0("The secret ", name, " of the source ", source$source,
-        " has a line break or another control character."),
-        where = paste0(source$file, ", access"),
-      todo = "set it again, on a single line")
+    vetusta_stop(
+      "secret",
+      paste0(
+        "The secret ", name, " of the source ", source$source,
+        " has a line break or another control character."
+      ),
+      where = paste0(source$file, ", access"),
+      todo = "set it again, on a single line"
+    )
   }
   value
 }
@@ -69,7 +87,10 @@ source_of_run <- function(source) {
 find_secret <- function(source, name) {
   if (!is.null(source$found)) {
     if (is.null(source$found[[name]])) {
-      assign(name, find_secret(source[c("secrets", "source")], name), envir = source$found)
+      assign(
+        name, find_secret(source[c("secrets", "source")], name),
+        envir = source$found
+      )
     }
     return(source$found[[name]])
   }
@@ -90,7 +111,10 @@ keyring_secret <- function(name) {
 }
 
 secrets_set <- function(source) {
-  vapply(access_secrets(source$access), function(name) !is.null(find_secret(source, name)), TRUE)
+  vapply(
+    access_secrets(source$access),
+    function(name) !is.null(find_secret(source, name)), TRUE
+  )
 }
 
 read_env_file <- function(path) {
@@ -99,8 +123,11 @@ read_env_file <- function(path) {
   }
   if (.Platform$OS.type == "unix" &&
     bitwAnd(as.integer(file.mode(path)), strtoi("077", 8L)) != 0L) {
-    warning("others can read the secrets in ", path, "; make it yours alone with: chmod 600 ", path,
-      call. = FALSE)
+    warning(
+      "others can read the secrets in ", path,
+      "; make it yours alone with: chmod 600 ", path,
+      call. = FALSE
+    )
   }
   lines <- trimws(readLines(path, warn = FALSE))
   lines <- lines[grepl("^(export +)?[A-Za-z_][A-Za-z0-9_]* *=", lines)]
@@ -128,18 +155,43 @@ as.character.vetusta_secret <- function(x, ...) "<secret>"
 # alphabets and without padding; JSON and HTML escapes.
 secret_forms <- function(secret) {
   percent <- curl::curl_escape(secret)
-  base64 <- gsub("\n", "", jsonlite::base64_enc(charToRaw(enc2utf8(secret))), fixed = TRUE)
-  json <- gsub("^\"|\"$", "", as.character(jsonlite::toJSON(secret, auto_unbox = TRUE)))
-  ascii <- paste(vapply(utf8ToInt(enc2utf8(secret)),
-    function(code) if (code > 126) sprintf("\\u%04x", code) else intToUtf8(code), ""),
-    collapse = "")
-  html <- gsub("&", "&amp;",
-    gsub("<", "&lt;", gsub(">", "&gt;", gsub("\"", "&quot;", secret, fixed = TRUE), fixed = TRUE),
-      fixed = TRUE), fixed = TRUE)
-  forms <- c(secret, percent, lower_percent(percent), gsub("%20", "+", percent, fixed = TRUE),
+  base64 <- gsub(
+    "\n", "", jsonlite::base64_enc(charToRaw(enc2utf8(secret))),
+    fixed = TRUE
+  )
+  json <- gsub(
+    "^\"|\"$", "", as.character(jsonlite::toJSON(secret, auto_unbox = TRUE))
+  )
+  ascii <- paste(
+    vapply(
+      utf8ToInt(enc2utf8(secret)),
+      function(code) {
+        if (code > 126) sprintf("\\u%04x", code) else intToUtf8(code)
+      },
+      ""
+    ),
+    collapse = ""
+  )
+  html <- gsub(
+    "&", "&amp;",
+    gsub(
+      "<", "&lt;",
+      gsub(
+        ">", "&gt;", gsub("\"", "&quot;", secret, fixed = TRUE),
+        fixed = TRUE
+      ),
+      fixed = TRUE
+    ),
+    fixed = TRUE
+  )
+  forms <- c(
+    secret, percent, lower_percent(percent),
+    gsub("%20", "+", percent, fixed = TRUE),
     utils::URLencode(secret, repeated = TRUE), base64, sub("=+$", "", base64),
-    sub("=+$", "", chartr("+/", "-_", base64)), json, gsub("/", "\\/", json, fixed = TRUE), ascii,
-    html, gsub("&amp;", "&#38;", html, fixed = TRUE))
+    sub("=+$", "", chartr("+/", "-_", base64)), json,
+    gsub("/", "\\/", json, fixed = TRUE), ascii, html,
+    gsub("&amp;", "&#38;", html, fixed = TRUE)
+  )
   forms <- unique(forms[nzchar(forms)])
   # a form that contains another one goes first
   forms[order(-nchar(forms, "bytes"))]
@@ -157,8 +209,13 @@ secrets_hidden <- function(secrets) {
   # a short or numeric secret may occur in a body by chance and is left there
   long <- nchar(secrets) >= 6 & grepl("[^0-9.,]", secrets)
   forms <- lapply(secrets, secret_forms)
-  structure(secrets, forms = as.character(unlist(forms)), body = as.character(unlist(forms[long])),
-    patterns = vapply(secrets, percent_pattern, "", USE.NAMES = FALSE), class = "vetusta_hidden")
+  structure(
+    secrets,
+    forms = as.character(unlist(forms)),
+    body = as.character(unlist(forms[long])),
+    patterns = vapply(secrets, percent_pattern, "", USE.NAMES = FALSE),
+    class = "vetusta_hidden"
+  )
 }
 
 # The secrets that a run must redact, as a function: those of its source, and
@@ -185,7 +242,9 @@ redact <- function(text, secrets) {
   coded <- grepl("%[0-9A-Fa-f]{2}", text, useBytes = TRUE)
   if (any(coded)) {
     for (pattern in attr(secrets, "patterns")) {
-      text[coded] <- gsub(pattern, "<secret>", text[coded], perl = TRUE, useBytes = TRUE)
+      text[
+        coded
+      ] <- gsub(pattern, "<secret>", text[coded], perl = TRUE, useBytes = TRUE)
     }
   }
   text
@@ -195,18 +254,38 @@ redact <- function(text, secrets) {
 percent_pattern <- function(secret) {
   bytes <- as.character(charToRaw(enc2utf8(secret)))
   signs <- strsplit(bytes, "")
-  paste(vapply(seq_along(bytes), function(i) {
-    hex <- paste(vapply(signs[[i]], function(sign) {
-      paste0("[", sign, toupper(sign), "]")
-    }, ""), collapse = "")
-    paste0("(?:\\x", bytes[i], "|%", hex, ")")
-  }, ""), collapse = "")
+  paste(
+    vapply(
+      seq_along(bytes),
+      function(i) {
+        hex <- paste(
+          vapply(
+            signs[[i]],
+            function(sign) {
+              paste0("[", sign, toupper(sign), "]")
+            },
+            ""
+          ),
+          collapse = ""
+        )
+        paste0("(?:\\x", bytes[i], "|%", hex, ")")
+      },
+      ""
+    ),
+    collapse = ""
+  )
 }
 
 has_secret <- function(text, secrets) {
   if (!inherits(secrets, "vetusta_hidden")) secrets <- secrets_hidden(secrets)
   any(vapply(attr(secrets, "forms"), grepl, TRUE, x = text, fixed = TRUE)) ||
-    any(vapply(attr(secrets, "patterns"), grepl, TRUE, x = text, perl = TRUE, useBytes = TRUE))
+    any(
+      vapply(
+        attr(secrets, "patterns"), grepl, TRUE,
+        x = text, perl = TRUE,
+        useBytes = TRUE
+      )
+    )
 }
 
 # The same for bytes: a service may repeat a key in its answer.
@@ -216,7 +295,9 @@ without_secrets <- function(body, secrets) {
   if (!length(forms) || !length(body)) {
     return(body)
   }
-  there <- vapply(forms, function(form) length(grepRaw(form, body, fixed = TRUE)) > 0, TRUE)
+  there <- vapply(
+    forms, function(form) length(grepRaw(form, body, fixed = TRUE)) > 0, TRUE
+  )
   if (!any(there)) {
     return(body)
   }
@@ -227,8 +308,12 @@ without_secrets <- function(body, secrets) {
     size <- nchar(form, "bytes")
     starts <- c(1L, at + size)
     ends <- c(at - 1L, length(body))
-    parts <- lapply(seq_along(starts),
-      function(i) c(if (i > 1) mark, if (starts[i] <= ends[i]) body[starts[i]:ends[i]]))
+    parts <- lapply(
+      seq_along(starts),
+      function(i) {
+        c(if (i > 1) mark, if (starts[i] <= ends[i]) body[starts[i]:ends[i]])
+      }
+    )
     body <- do.call(c, parts)
   }
   body
@@ -237,21 +322,41 @@ without_secrets <- function(body, secrets) {
 # Stored bytes, without secrets.
 redact_bytes <- function(body, secrets) {
   if (!inherits(secrets, "vetusta_hidden")) secrets <- secrets_hidden(secrets)
-  there <- any(vapply(attr(secrets, "forms"),
-    function(form) length(grepRaw(form, body, fixed = TRUE)) > 0, TRUE))
-  if (there) charToRaw(redact(rawToChar(body[body != as.raw(0)]), secrets)) else body
+  there <- any(
+    vapply(
+      attr(secrets, "forms"),
+      function(form) length(grepRaw(form, body, fixed = TRUE)) > 0, TRUE
+    )
+  )
+  if (there) {
+    charToRaw(redact(rawToChar(body[body != as.raw(0)]), secrets))
+  } else {
+    body
+  }
 }
 
 basic_words <- function(user, password) {
-  paste("Basic",
-  gsub("\n", "", jsonlite::base64_enc(charToRaw(enc2utf8(paste0(user, ":", password))))))
+  paste(
+    "Basic",
+    gsub(
+      "\n", "",
+      jsonlite::base64_enc(charToRaw(enc2utf8(paste0(user, ":", password))))
+    )
+  )
 }
 
 source_secrets <- function(source) {
-  secrets <-
-    as.character(unlist(lapply(access_secrets(source$access),
-      function(name) find_secret(source, name))))
+  secrets <- as.character(
+    unlist(
+      lapply(
+        access_secrets(source$access), function(name) find_secret(source, name)
+      )
+    )
+  )
   # basic access joins both before encoding
-  if (source$access$by == "basic" && length(secrets) == 2) c(secrets,
-    sub("^Basic ", "", basic_words(secrets[1], secrets[2]))) else secrets
+  if (source$access$by == "basic" && length(secrets) == 2) {
+    c(secrets, sub("^Basic ", "", basic_words(secrets[1], secrets[2])))
+  } else {
+    secrets
+  }
 }

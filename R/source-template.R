@@ -2,21 +2,41 @@
 # {/var}, {;var}, {?var}, {&var}, with :n and *.
 
 template_operators <- list(
-  "none" = list(first = "", between = ",", named = FALSE, empty = "", reserved = FALSE),
-  "+" = list(first = "", between = ",", named = FALSE, empty = "", reserved = TRUE),
-  "#" = list(first = "#", between = ",", named = FALSE, empty = "", reserved = TRUE),
-  "." = list(first = ".", between = ".", named = FALSE, empty = "", reserved = FALSE),
-  "/" = list(first = "/", between = "/", named = FALSE, empty = "", reserved = FALSE),
-  ";" = list(first = ";", between = ";", named = TRUE, empty = "", reserved = FALSE),
-  "?" = list(first = "?", between = "&", named = TRUE, empty = "=", reserved = FALSE),
-  "&" = list(first = "&", between = "&", named = TRUE, empty = "=", reserved = FALSE)
+  "none" = list(
+    first = "", between = ",", named = FALSE, empty = "", reserved = FALSE
+  ),
+  "+" = list(
+    first = "", between = ",", named = FALSE, empty = "", reserved = TRUE
+  ),
+  "#" = list(
+    first = "#", between = ",", named = FALSE, empty = "", reserved = TRUE
+  ),
+  "." = list(
+    first = ".", between = ".", named = FALSE, empty = "", reserved = FALSE
+  ),
+  "/" = list(
+    first = "/", between = "/", named = FALSE, empty = "", reserved = FALSE
+  ),
+  ";" = list(
+    first = ";", between = ";", named = TRUE, empty = "", reserved = FALSE
+  ),
+  "?" = list(
+    first = "?", between = "&", named = TRUE, empty = "=", reserved = FALSE
+  ),
+  "&" = list(
+    first = "&", between = "&", named = TRUE, empty = "=", reserved = FALSE
+  )
 )
 
 # `values` is a named list of texts; NULL or missing values are left out.
 template_expand <- function(template, values) {
-  pieces <- vapply(template_pieces(template), function(piece) {
-    if (is.character(piece)) piece else expand_expression(piece, values)
-  }, "")
+  pieces <- vapply(
+    template_pieces(template),
+    function(piece) {
+      if (is.character(piece)) piece else expand_expression(piece, values)
+    },
+    ""
+  )
   paste(pieces, collapse = "")
 }
 
@@ -30,9 +50,18 @@ template_pieces <- function(template) {
   if (!is.null(known)) {
     return(known)
   }
-  texts <- regmatches(template, gregexpr("\\{[^{}]*\\}", template), invert = NA)[[1]]
+  texts <- regmatches(
+    template, gregexpr("\\{[^{}]*\\}", template),
+    invert = NA
+  )[[
+    1
+  ]]
   pieces <- lapply(texts, function(text) {
-    if (grepl("^\\{.*\\}$", text)) template_expression(text) else encode_reserved(text)
+    if (grepl("^\\{.*\\}$", text)) {
+      template_expression(text)
+    } else {
+      encode_reserved(text)
+    }
   })
   assign(template, pieces, envir = remembered_templates)
   pieces
@@ -46,11 +75,18 @@ remembered_variables <- new.env(parent = emptyenv())
 template_expression <- function(text) {
   body <- substr(text, 2, nchar(text) - 1)
   sign <- substr(body, 1, 1)
-  if (sign %in% names(template_operators)) body <- substring(body, 2) else sign <- "none"
+  if (sign %in% names(template_operators)) {
+    body <- substring(body, 2)
+  } else {
+    sign <- "none"
+  }
   variables <- lapply(strsplit(body, ",", fixed = TRUE)[[1]], function(spec) {
     prefix <- regmatches(spec, regexec(":([0-9]+)$", spec))[[1]]
-    list(name = sub("(:[0-9]+|[*])$", "", spec), prefix = as.integer(prefix[-1]),
-      exploded = grepl("*", spec, fixed = TRUE))
+    list(
+      name = sub("(:[0-9]+|[*])$", "", spec),
+      prefix = as.integer(prefix[-1]),
+      exploded = grepl("*", spec, fixed = TRUE)
+    )
   })
   list(operator = template_operators[[sign]], variables = variables)
 }
@@ -60,19 +96,33 @@ template_variables <- function(template) {
   if (!is.null(known)) {
     return(known)
   }
-  expressions <- regmatches(template,
-    gregexpr("\\{[+#./;?&]?[A-Za-z_][A-Za-z0-9_.,:*]*\\}", template))[[1]]
+  expressions <- regmatches(
+    template, gregexpr("\\{[+#./;?&]?[A-Za-z_][A-Za-z0-9_.,:*]*\\}", template)
+  )[[
+    1
+  ]]
   bodies <- sub("^\\{[+#./;?&]?", "", sub("\\}$", "", expressions))
-  names <- as.character(sub("(:[0-9]+|[*])$", "", unlist(strsplit(bodies, ",", fixed = TRUE))))
+  names <- as.character(
+    sub("(:[0-9]+|[*])$", "", unlist(strsplit(bodies, ",", fixed = TRUE)))
+  )
   assign(paste0(" ", template), names, envir = remembered_variables)
   names
 }
 
 expand_expression <- function(expression, values) {
   operator <- expression$operator
-  parts <- unlist(lapply(expression$variables, expand_variable, operator = operator,
-    values = values))
-  if (!length(parts)) "" else paste0(operator$first, paste(parts, collapse = operator$between))
+  parts <- unlist(
+    lapply(
+      expression$variables, expand_variable,
+      operator = operator,
+      values = values
+    )
+  )
+  if (!length(parts)) {
+    ""
+  } else {
+    paste0(operator$first, paste(parts, collapse = operator$between))
+  }
 }
 
 expand_variable <- function(variable, operator, values) {
@@ -82,8 +132,11 @@ expand_variable <- function(variable, operator, values) {
   }
   value <- as.character(value)
   if (length(variable$prefix)) value <- substr(value, 1, variable$prefix)
-  value <- if (operator$reserved) vapply(value, encode_reserved, "", USE.NAMES = FALSE)
-  else encode_plain(value)
+  value <- if (operator$reserved) {
+    vapply(value, encode_reserved, "", USE.NAMES = FALSE)
+  } else {
+    encode_plain(value)
+  }
   named <- function(text) {
     if (!operator$named) {
       return(text)
@@ -101,10 +154,16 @@ encode_plain <- function(text) curl::curl_escape(enc2utf8(as.character(text)))
 
 # Keeps reserved characters and percent-encoded triplets.
 encode_reserved <- function(text) {
-  pieces <- regmatches(text, gregexpr("%[0-9A-Fa-f]{2}", text), invert = NA)[[1]]
+  pieces <- regmatches(text, gregexpr("%[0-9A-Fa-f]{2}", text), invert = NA)[[
+    1
+  ]]
   plain <- !grepl("^%[0-9A-Fa-f]{2}$", pieces)
-  pieces[plain] <- vapply(pieces[plain],
-    function(piece) utils::URLencode(enc2utf8(piece), reserved = FALSE), "")
+  pieces[
+    plain
+  ] <- vapply(
+    pieces[plain],
+    function(piece) utils::URLencode(enc2utf8(piece), reserved = FALSE), ""
+  )
   paste(pieces, collapse = "")
 }
 
@@ -112,8 +171,13 @@ encode_reserved <- function(text) {
 template_expand_plain <- function(template, values, form = FALSE) {
   for (name in template_variables(template)) {
     text <- paste(values[[name]], collapse = ",")
-    text <- if (form) encode_plain(text)
-    else gsub("^\"|\"$", "", as.character(jsonlite::toJSON(text, auto_unbox = TRUE)))
+    text <- if (form) {
+      encode_plain(text)
+    } else {
+      gsub(
+        "^\"|\"$", "", as.character(jsonlite::toJSON(text, auto_unbox = TRUE))
+      )
+    }
     template <- gsub(paste0("{", name, "}"), text, template, fixed = TRUE)
   }
   template

@@ -9,17 +9,33 @@ quay_actions <- function() {
   }
   years <- 2024:2026
   quarters <- expand.grid(month = c(2, 5, 8, 11), year = years)
-  ysel <- epoch_days(mapply(function(year, month) as.numeric(nth(year, month, 3, 3)), quarters$year,
-    quarters$month))
-  brom <- epoch_days(vapply(years, function(year) as.numeric(nth(year, 5, 2, 2)), 0))
+  ysel <- epoch_days(
+    mapply(
+      function(year, month) as.numeric(nth(year, month, 3, 3)), quarters$year,
+      quarters$month
+    )
+  )
+  brom <- epoch_days(
+    vapply(years, function(year) as.numeric(nth(year, 5, 2, 2)), 0)
+  )
   action <- function(code, day, sort, shares, cash, announced) {
-    data.frame(code = code, day = day, sort = sort, shares = shares, cash = cash, announced = announced)
+    data.frame(
+      code = code, day = day, sort = sort, shares = shares, cash = cash,
+      announced = announced
+    )
   }
   all <- rbind(
-    action("KELD", as.Date("2025-09-15"), "split", 2, NA, as.Date("2025-08-18")),
-    action("MIRT", as.Date("2024-03-18"), "consol", 0.1, NA, as.Date("2024-02-12")),
-    action("YSLT", ysel, "cash", NA, 0.42 + 0.02 * (quarters$year - 2024), ysel - 21),
-    action("BROM", brom, "cash", NA, c(2.1, 2.3, 2.25), brom - 60))
+    action(
+      "KELD", as.Date("2025-09-15"), "split", 2, NA, as.Date("2025-08-18")
+    ),
+    action(
+      "MIRT", as.Date("2024-03-18"), "consol", 0.1, NA, as.Date("2024-02-12")
+    ),
+    action(
+      "YSLT", ysel, "cash", NA, 0.42 + 0.02 * (quarters$year - 2024), ysel - 21
+    ),
+    action("BROM", brom, "cash", NA, c(2.1, 2.3, 2.25), brom - 60)
+  )
   all[order(all$day, all$code), ]
 }
 
@@ -47,9 +63,13 @@ quay_raw_factor <- function(code, days) {
   factor
 }
 
-contract_roots <- c(GRN = "GRAIN", GSO = "GASOIL", GRV = "GRAVEL", SLT = "SALT", FRU = "UPPER LEG",
-  FRL = "LOWER LEG")
-contract_prices <- c(GRN = 212, GSO = 640, GRV = 18.4, SLT = 41, FRU = 11.2, FRL = 7.9)
+contract_roots <- c(
+  GRN = "GRAIN", GSO = "GASOIL", GRV = "GRAVEL", SLT = "SALT",
+  FRU = "UPPER LEG", FRL = "LOWER LEG"
+)
+contract_prices <- c(
+  GRN = 212, GSO = 640, GRV = 18.4, SLT = 41, FRU = 11.2, FRL = 7.9
+)
 
 # Monthly contracts, listed for 200 days, whose last day is the last trading day
 # up to the 15th.
@@ -57,11 +77,17 @@ quay_contracts <- function(calendar) {
   months <- seq(as.Date("2024-01-01"), as.Date("2027-03-01"), by = "1 month")
   days <- calendar_days(calendar, "2023-12-01", "2027-04-01")
   ends <- days[findInterval(as.numeric(months + 14), as.numeric(days))]
-  all <- expand.grid(at = seq_along(months), root = names(contract_roots),
-    stringsAsFactors = FALSE)
-  data.frame(code = paste0(all$root, "-", format(months[all$at], "%y%m")), of =
-    unname(contract_roots[all$root]), opens = ends[all$at] - 200, ends = ends[all$at],
-    lot = ifelse(startsWith(all$root, "FR"), 1000, 50))
+  all <- expand.grid(
+    at = seq_along(months), root = names(contract_roots),
+    stringsAsFactors = FALSE
+  )
+  data.frame(
+    code = paste0(all$root, "-", format(months[all$at], "%y%m")),
+    of = unname(contract_roots[all$root]),
+    opens = ends[all$at] - 200,
+    ends = ends[all$at],
+    lot = ifelse(startsWith(all$root, "FR"), 1000, 50)
+  )
 }
 
 quay_contracts_page <- function(query, settings) {
@@ -72,7 +98,10 @@ quay_contracts_page <- function(query, settings) {
 }
 
 is_contract <- function(code) {
-  grepl(paste0("^(", paste(names(contract_roots), collapse = "|"), ")-[0-9]{4}$"), code)
+  grepl(
+    paste0("^(", paste(names(contract_roots), collapse = "|"), ")-[0-9]{4}$"),
+    code
+  )
 }
 
 # Days of one contract: the spot plus a premium by months to expiry, with volume
@@ -89,20 +118,29 @@ quay_contract_days <- function(code, from, until, calendar) {
   spot <- contract_prices[[root]] *
     exp(cumsum(0.011 * seeded_normal(paste0("spot", root), length(days))))
   left <- as.numeric(listing$ends - days)
-  close <- spot * (1 + 0.00035 * left) * exp(0.002 * seeded_normal(paste0("basis", code),
-    length(days)))
+  close <- spot * (1 + 0.00035 * left) *
+    exp(0.002 * seeded_normal(paste0("basis", code), length(days)))
   open <- close * exp(0.004 * seeded_normal(paste0("gap", code), length(days)))
-  reach <- close * 0.003 * abs(seeded_normal(paste0("reach", code), 2 * length(days)))
+  reach <- close * 0.003 *
+    abs(seeded_normal(paste0("reach", code), 2 * length(days)))
   n <- length(days)
-  volume <- ceiling(4000 * exp(-((left - 28) / 17)^2) *
-    (0.6 + 0.8 * seeded_uniform(paste0("lots", code), n)))
+  volume <- ceiling(
+    4000 * exp(-((left - 28) / 17)^2) *
+      (0.6 + 0.8 * seeded_uniform(paste0("lots", code), n))
+  )
   here <- days >= listing$opens
   sessions <- calendar_sessions(calendar, days[1], listing$ends)
   sessions <- sessions[sessions$session == "regular", ]
   at <- as.numeric(sessions$open)[match(days, sessions$day)]
-  rows <- data.frame(at = at, fst = round(open, 3), top = round(pmax(open, close) +
-    reach[seq_len(n)], 3), low = round(pmin(open, close) - reach[n + seq_len(n)], 3),
-    lst = round(close, 3), qty = volume, deals = ceiling(volume / 12))
+  rows <- data.frame(
+    at = at,
+    fst = round(open, 3),
+    top = round(pmax(open, close) + reach[seq_len(n)], 3),
+    low = round(pmin(open, close) - reach[n + seq_len(n)], 3),
+    lst = round(close, 3),
+    qty = volume,
+    deals = ceiling(volume / 12)
+  )
   rows <- rows[here, ]
   rows[rows$at >= from & rows$at < until, ]
 }

@@ -13,8 +13,10 @@ basin_route <- function(path, query, request, state, settings) {
   }
   if (version == 3 && words[1] == "structure") words <- words[-1]
   if (words[1] %in%
-    c("dataflow", "datastructure", "codelist", "conceptscheme", "categoryscheme",
-      "categorisation")) {
+    c(
+      "dataflow", "datastructure", "codelist", "conceptscheme",
+      "categoryscheme", "categorisation"
+    )) {
     return(basin_structure(words, query, request, version))
   }
   if (words[1] %in% c("data", "availableconstraint", "availability")) {
@@ -24,19 +26,36 @@ basin_route <- function(path, query, request, state, settings) {
 }
 
 basin_error <- function(status, code, text) {
-  list(status = status, headers = list("Content-Type" = "application/xml"),
+  list(
+    status = status,
+    headers = list("Content-Type" = "application/xml"),
     # nolint
     body = paste0(
-      paste0('<?xml version="1.0"?><mes:Error xmlns:mes="http://www.sdmx.org/resources/sdmxml/',
-        paste0('schemas/v2_1/message" xmlns:com="http://www.sdmx.org/resources/sdmxml/schemas/',
-          'v2_1/common"><mes:ErrorMessage code="')), code,
-    '"><com:Text>', xml_text_of(text), "</com:Text></mes:ErrorMessage></mes:Error>"))
+      paste0(
+        '<?xml version="1.0"?><mes:Error ',
+        'xmlns:mes="http://www.sdmx.org/resources/sdmxml/',
+        paste0(
+          'schemas/v2_1/message" ',
+          'xmlns:com="http://www.sdmx.org/resources/sdmxml/schemas/',
+          'v2_1/common"><mes:ErrorMessage code="'
+        )
+      ),
+      code, '"><com:Text>', xml_text_of(text),
+      "</com:Text></mes:ErrorMessage></mes:Error>"
+    )
+  )
 }
 
 xml_text_of <- function(x) {
-  gsub("\"", "&quot;",
-  gsub(">", "&gt;", gsub("<", "&lt;", gsub("&", "&amp;", x, fixed = TRUE), fixed = TRUE),
-    fixed = TRUE), fixed = TRUE)
+  gsub(
+    "\"", "&quot;",
+    gsub(
+      ">", "&gt;",
+      gsub("<", "&lt;", gsub("&", "&amp;", x, fixed = TRUE), fixed = TRUE),
+      fixed = TRUE
+    ),
+    fixed = TRUE
+  )
 }
 
 # The parts of a query: dataflow, codes by dimension, first and last day.
@@ -48,35 +67,62 @@ basin_asked <- function(words, query, version) {
     names(filters) <- sub("^c\\[(.*)\\]$", "\\1", names(filters))
     time <- strsplit(filters$TIME_PERIOD %||% "", "[+ ,]")[[1]]
     bound <- function(sign) sub("^..:", "", time[startsWith(time, sign)])[1]
-    list(id = id, flow = flow,
-      selection = lapply(filters[setdiff(names(filters), "TIME_PERIOD")],
-        function(x) strsplit(x, ",", fixed = TRUE)[[1]]),
-      from = bound("ge:"), to = bound("le:"), version = words[5])
+    list(
+      id = id,
+      flow = flow,
+      selection = lapply(
+        filters[setdiff(names(filters), "TIME_PERIOD")],
+        function(x) strsplit(x, ",", fixed = TRUE)[[1]]
+      ),
+      from = bound("ge:"),
+      to = bound("le:"),
+      version = words[5]
+    )
   } else {
     reference <- strsplit(words[2], ",", fixed = TRUE)[[1]]
     id <- if (length(reference) > 1) reference[2] else reference[1]
     flow <- basin_flows()[[id]]
     key <- if (length(words) > 2) words[3] else "all"
-    parts <- if (key == "all" || is.null(flow)) list()
-    else strsplit(strsplit(paste0(key, "."), ".", fixed = TRUE)[[1]], "[+ ]")
-    selection <- if (length(parts)) stats::setNames(parts,
-      basin_dimensions(flow)[seq_along(parts)]) else list()
-    list(id = id, flow = flow, selection = lapply(selection, function(x) x[nzchar(x)]),
-      from = query$startPeriod, to = query$endPeriod, version = reference[3], parts = length(parts))
+    parts <- if (key == "all" || is.null(flow)) {
+      list()
+    } else {
+      strsplit(strsplit(paste0(key, "."), ".", fixed = TRUE)[[1]], "[+ ]")
+    }
+    selection <- if (length(parts)) {
+      stats::setNames(parts, basin_dimensions(flow)[seq_along(parts)])
+    } else {
+      list()
+    }
+    list(
+      id = id,
+      flow = flow,
+      selection = lapply(selection, function(x) x[nzchar(x)]),
+      from = query$startPeriod,
+      to = query$endPeriod,
+      version = reference[3],
+      parts = length(parts)
+    )
   }
 }
 
 basin_query <- function(words, query, request, version, state, settings) {
   asked <- basin_asked(words, query, version)
   if (is.null(asked$flow) ||
-    !(is.na(asked$version %||% NA) || asked$version %in% c("1.0", "latest", "~", "1.0.0"))) {
+    !(is.na(asked$version %||% NA) ||
+      asked$version %in% c("1.0", "latest", "~", "1.0.0"))) {
     return(basin_error(404L, 100, "No such dataflow."))
   }
   if (isTRUE(asked$parts > length(basin_dimensions(asked$flow)))) {
-    return(basin_error(400L, 140, "The key has more parts than there are dimensions."))
+    return(
+      basin_error(
+        400L, 140, "The key has more parts than there are dimensions."
+      )
+    )
   }
   from <- to <- NULL
-  if (!is.null(asked$from) && !is.na(asked$from)) from <- time_periods(asked$from)$first
+  if (!is.null(asked$from) && !is.na(asked$from)) {
+    from <- time_periods(asked$from)$first
+  }
   if (!is.null(asked$to) && !is.na(asked$to)) to <- time_periods(asked$to)$last
   if (anyNA(c(from, to))) {
     return(basin_error(400L, 140, "A period cannot be read."))
@@ -84,8 +130,13 @@ basin_query <- function(words, query, request, version, state, settings) {
   series <- basin_series(asked$id, asked$selection)
   release <- settings$release %||% 2
   if (words[1] != "data") {
-    return(if (isFALSE(settings$availability)) basin_error(501L, 501, "Not implemented.")
-    else basin_availability(asked, series, from, to, release))
+    return(
+      if (isFALSE(settings$availability)) {
+        basin_error(501L, 501, "Not implemented.")
+      } else {
+        basin_availability(asked, series, from, to, release)
+      }
+    )
   }
   if (basin_cells(asked$id, series, from, to, release) > 5000) {
     return(basin_error(413L, 510, "The selection has more than 5,000 cells."))
@@ -100,23 +151,28 @@ basin_query <- function(words, query, request, version, state, settings) {
   } else {
     releases <- release
   }
-  sets <- lapply(releases,
-    function(r) {
-      basin_cut(basin_observations(asked$id, series, from, to, r, state$cache), query, r,
-      state$started)
-    })
+  sets <- lapply(releases, function(r) {
+    basin_cut(
+      basin_observations(asked$id, series, from, to, r, state$cache), query, r,
+      state$started
+    )
+  })
   if (!nrow(series) || all(vapply(sets, nrow, 1L) == 0)) {
     return(basin_error(404L, 100, "No results found."))
   }
-  basin_write(format, asked, series, sets, if (length(releases) > 1) basin_releases[releases],
-    query, version)
+  basin_write(
+    format, asked, series, sets,
+    if (length(releases) > 1) basin_releases[releases], query, version
+  )
 }
 
 basin_cut <- function(obs, query, release, started) {
   if (!is.null(query$updatedAfter)) {
     # the newest release came when the service started
-    updated <- ifelse(obs$released == basin_releases[release], started,
-      as.numeric(as.POSIXct(obs$released, tz = "UTC")))
+    updated <- ifelse(
+      obs$released == basin_releases[release], started,
+      as.numeric(as.POSIXct(obs$released, tz = "UTC"))
+    )
     obs <- obs[updated > as.numeric(read_rfc3339(query$updatedAfter)), ]
   }
   rank <- stats::ave(seq_len(nrow(obs)), obs$series, FUN = seq_along)
@@ -131,15 +187,25 @@ basin_cut <- function(obs, query, release, started) {
 
 basin_format <- function(accept, version) {
   parts <- strsplit(accept, ",", fixed = TRUE)[[1]]
-  quality <-
-    suppressWarnings(as.numeric(ifelse(grepl("q=", parts), sub(".*q=([0-9.]+).*", "\\1", parts),
-      "1")))
+  quality <- suppressWarnings(
+    as.numeric(
+      ifelse(grepl("q=", parts), sub(".*q=([0-9.]+).*", "\\1", parts), "1")
+    )
+  )
   for (part in parts[order(-quality)]) {
-    name <- if (grepl("genericdata\\+xml", part)) "generic"
-    else if (grepl("(structurespecificdata|sdmx.data)\\+xml",
-      part)) "xml" else if (grepl("sdmx.data\\+json", part)) "json"
-      else if (grepl("sdmx.data\\+csv", part)) "csv"
-      else if (grepl("[*]/[*]|application/xml", part)) "generic" else NA
+    name <- if (grepl("genericdata\\+xml", part)) {
+      "generic"
+    } else if (grepl("(structurespecificdata|sdmx.data)\\+xml", part)) {
+      "xml"
+    } else if (grepl("sdmx.data\\+json", part)) {
+      "json"
+    } else if (grepl("sdmx.data\\+csv", part)) {
+      "csv"
+    } else if (grepl("[*]/[*]|application/xml", part)) {
+      "generic"
+    } else {
+      NA
+    }
     if (!is.na(name)) {
       return(name)
     }
@@ -155,29 +221,66 @@ basin_availability <- function(asked, series, from, to, release) {
   start <- max(as.Date(flow$start), from %||% as.Date(flow$start))
   end <- min(basin_last_period(flow, release), to %||% as.Date("2100-01-01"))
   # nolint
-  body <-
-    paste0(paste0('<?xml version="1.0"?><mes:Structure xmlns:mes="m" xmlns:str="s" xmlns:com="c">',
-      paste0('<mes:Structures><str:Constraints><str:ContentConstraint id="CC" agencyID="BSO" ',
-        paste0('version="1.0" type="Actual"><com:Annotations><com:Annotation id="obs_count">',
-          "<com:AnnotationTitle>"))),
-    basin_cells(asked$id, series, from, to,
+  body <- paste0(
+    paste0(
+      '<?xml version="1.0"?><mes:Structure xmlns:mes="m" xmlns:str="s" ',
+      'xmlns:com="c">',
+      paste0(
+        '<mes:Structures><str:Constraints><str:ContentConstraint id="CC" ',
+        'agencyID="BSO" ',
+        paste0(
+          'version="1.0" type="Actual"><com:Annotations><com:Annotation ',
+          'id="obs_count">', "<com:AnnotationTitle>"
+        )
+      )
+    ),
+    basin_cells(
+      asked$id,
+      series,
+      from,
+      to,
       # nolint
-      release),
-      paste0('</com:AnnotationTitle></com:Annotation><com:Annotation id="series_count">',
-        "<com:AnnotationTitle>"), nrow(series),
-        "</com:AnnotationTitle></com:Annotation></com:Annotations>", basin_names("Available", NULL),
-        '<str:CubeRegion include="true">',
-    paste0("<com:KeyValue id=\"", names(series), "\">",
-      vapply(series,
-        function(codes) paste0("<com:Value>", unique(codes), "</com:Value>", collapse = ""), ""),
-      "</com:KeyValue>", collapse = ""),
+      release
+    ),
+    paste0(
+      "</com:AnnotationTitle></com:Annotation><com:Annotation ",
+      'id="series_count">', "<com:AnnotationTitle>"
+    ),
+    nrow(series),
+    "</com:AnnotationTitle></com:Annotation></com:Annotations>",
+    basin_names("Available", NULL),
+    '<str:CubeRegion include="true">',
+    paste0(
+      "<com:KeyValue id=\"", names(series), "\">",
+      vapply(
+        series,
+        function(codes) {
+          paste0("<com:Value>", unique(codes), "</com:Value>", collapse = "")
+        },
+        ""
+      ),
+      "</com:KeyValue>",
+      collapse = ""
+    ),
     # nolint
-    "<com:KeyValue id=\"TIME_PERIOD\"><com:TimeRange><com:StartPeriod>", start,
-      "T00:00:00</com:StartPeriod><com:EndPeriod>", end,
-      paste0("T00:00:00</com:EndPeriod></com:TimeRange></com:KeyValue></str:CubeRegion></",
-        "str:ContentConstraint></str:Constraints></mes:Structures></mes:Structure>"))
-  list(status = 200L,
-    headers = list("Content-Type" = "application/vnd.sdmx.structure+xml;version=2.1"), body = body)
+    "<com:KeyValue id=\"TIME_PERIOD\"><com:TimeRange><com:StartPeriod>",
+    start,
+    "T00:00:00</com:StartPeriod><com:EndPeriod>",
+    end,
+    paste0(
+      "T00:00:00</com:EndPeriod></com:TimeRange></com:KeyValue></",
+      "str:CubeRegion></",
+      "str:ContentConstraint></str:Constraints></mes:Structures></",
+      "mes:Structure>"
+    )
+  )
+  list(
+    status = 200L,
+    headers = list(
+      "Content-Type" = "application/vnd.sdmx.structure+xml;version=2.1"
+    ),
+    body = body
+  )
 }
 
 basin_cube <- function(id, query, state, settings) {
@@ -185,14 +288,25 @@ basin_cube <- function(id, query, state, settings) {
   if (is.null(flow)) {
     return(standin_json(404L, list(class = "error", label = "No such cube.")))
   }
-  selection <- lapply(query[intersect(names(query), basin_dimensions(flow))],
-    function(x) strsplit(x, "[+, ]")[[1]])
+  selection <- lapply(
+    query[intersect(names(query), basin_dimensions(flow))],
+    function(x) strsplit(x, "[+, ]")[[1]]
+  )
   series <- basin_series(id, selection)
   from <- if (!is.null(query$from)) time_periods(query$from)$first
   if (basin_cells(id, series, from, NULL, 2) > 5000) {
-    return(standin_json(413L, list(class = "error", label = "More than 5,000 cells.")))
+    return(
+      standin_json(
+        413L, list(class = "error", label = "More than 5,000 cells.")
+      )
+    )
   }
-  obs <- basin_observations(id, series, from, NULL, settings$release %||% 2, state$cache)
-  list(status = 200L, headers = list("Content-Type" = "application/json"),
-    body = write_jsonstat(id, flow, series, obs))
+  obs <- basin_observations(
+    id, series, from, NULL, settings$release %||% 2, state$cache
+  )
+  list(
+    status = 200L,
+    headers = list("Content-Type" = "application/json"),
+    body = write_jsonstat(id, flow, series, obs)
+  )
 }

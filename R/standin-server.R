@@ -4,14 +4,14 @@
 standin_keys <- c(
   QUAY_KEY = "quay-demo-7f3a91", FIXING_TOKEN = "fixing-demo-51c0",
   SURVEY_TOKEN = "survey-demo-88ab", REGISTER_CLIENT = "freight-desk",
-  REGISTER_ASSERTION_KEY = "register-demo-key-2d9e71c4", HALL_ID = "hall-id-demo",
-  HALL_SECRET = "hall-demo-c77f"
+  REGISTER_ASSERTION_KEY = "register-demo-key-2d9e71c4",
+  HALL_ID = "hall-id-demo", HALL_SECRET = "hall-demo-c77f"
 )
 
 # `now` returns the services' time in seconds; `most` is the largest page.
 standin_app <- function(now = function() as.numeric(Sys.time()), most = 240L,
-  requests_a_minute = 90L,
-  fault = NULL, every = 3L, release = 2, availability = TRUE) {
+                        requests_a_minute = 90L, fault = NULL, every = 3L,
+                        release = 2, availability = TRUE) {
   state <- new.env(parent = emptyenv())
   state$requests <- list()
   state$granted <- list()
@@ -20,28 +20,37 @@ standin_app <- function(now = function() as.numeric(Sys.time()), most = 240L,
   state$started <- as.numeric(Sys.time())
   state$cache <- new.env(parent = emptyenv())
   calendar <- source_calendar_for_standin()
-  settings <- list(now = now, most = most, requests_a_minute = requests_a_minute,
-    calendar = calendar,
-    release = release, availability = availability)
+  settings <- list(
+    now = now, most = most, requests_a_minute = requests_a_minute,
+    calendar = calendar, release = release, availability = availability
+  )
   list(call = function(request) {
     answer <- tryCatch(
       standin_route(request, state, settings),
       error = function(e) {
-        standin_problem(500L, "internal",
-        "The service failed; nothing was changed.")
+        standin_problem(
+          500L, "internal", "The service failed; nothing was changed."
+        )
       }
     )
     state$answers <- state$answers + 1
     if (isTRUE(fault %in% standin_answer_faults) &&
-      state$answers %% every == 0) standin_spoil(answer, fault) else answer
+      state$answers %% every == 0) {
+      standin_spoil(answer, fault)
+    } else {
+      answer
+    }
   })
 }
 
 standin_route <- function(request, state, settings) {
-  path <- strsplit(utils::URLdecode(request$PATH_INFO), "/", fixed = TRUE)[[1]][-1]
+  path <- strsplit(utils::URLdecode(request$PATH_INFO), "/", fixed = TRUE)[[1]][
+    -1
+  ]
   if (!length(path)) path <- ""
   posts <- path[1] == "hall" || identical(path[1:2], c("register", "token"))
-  if (request$REQUEST_METHOD != "GET" && !(posts && request$REQUEST_METHOD == "POST")) {
+  if (request$REQUEST_METHOD != "GET" &&
+    !(posts && request$REQUEST_METHOD == "POST")) {
     return(standin_problem(405L, "method", "Only GET is understood here."))
   }
   query <- standin_query(request$QUERY_STRING)
@@ -59,36 +68,63 @@ standin_route <- function(request, state, settings) {
 standin_query <- function(text) {
   parts <- strsplit(sub("^[?]", "", text), "&", fixed = TRUE)[[1]]
   parts <- parts[nzchar(parts)]
-  stats::setNames(lapply(sub("^[^=]*=?", "", parts), utils::URLdecode),
-    vapply(sub("=.*", "", parts), utils::URLdecode, "", USE.NAMES = FALSE))
+  stats::setNames(
+    lapply(sub("^[^=]*=?", "", parts), utils::URLdecode),
+    vapply(sub("=.*", "", parts), utils::URLdecode, "", USE.NAMES = FALSE)
+  )
 }
 
 quay_route <- function(path, query, request, state, settings) {
   if (!identical(query$key, standin_keys[["QUAY_KEY"]])) {
-    return(standin_problem(401L, "key", "A valid key is needed as the parameter key."))
+    return(
+      standin_problem(
+        401L, "key", "A valid key is needed as the parameter key."
+      )
+    )
   }
   wait <- standin_turn(state, "quay", settings$requests_a_minute, 60)
   if (wait > 0) {
-    return(standin_problem(429L, "calls",
-      paste0("More than ", settings$requests_a_minute, " requests in a minute."),
-      list("Retry-After" = as.character(ceiling(wait)))))
+    return(
+      standin_problem(
+        429L, "calls",
+        paste0(
+          "More than ", settings$requests_a_minute, " requests in a minute."
+        ),
+        list("Retry-After" = as.character(ceiling(wait)))
+      )
+    )
   }
   if (is.null(state$directory)) state$directory <- market_directory()
-  if (length(path) == 4 && path[2] == "bars") quay_answer(path[3], path[4], query, request, state,
-    settings)
-  else if (length(path) == 3 && path[2] == "directory") directory_page(path[3], query,
-    state$directory)
-  else if (length(path) == 2 && path[2] == "market") market_snapshot(state$directory)
-  else if (length(path) == 2 && path[2] == "actions") quay_actions_page(query, settings)
-  else if (length(path) == 2 && path[2] == "contracts") quay_contracts_page(query, settings)
-  else standin_problem(404L, "path", "There is nothing at this URL.")
+  if (length(path) == 4 && path[2] == "bars") {
+    quay_answer(path[3], path[4], query, request, state, settings)
+  } else if (length(path) == 3 && path[2] == "directory") {
+    directory_page(path[3], query, state$directory)
+  } else if (length(path) == 2 && path[2] == "market") {
+    market_snapshot(state$directory)
+  } else if (length(path) == 2 && path[2] == "actions") {
+    quay_actions_page(query, settings)
+  } else if (length(path) == 2 && path[2] == "contracts") {
+    quay_contracts_page(query, settings)
+  } else {
+    standin_problem(404L, "path", "There is nothing at this URL.")
+  }
 }
 
 quay_answer <- function(code, word, query, request, state, settings) {
-  intervals <- c(m1 = "PT1M", m5 = "PT5M", m15 = "PT15M", m30 = "PT30M", h1 = "PT1H", d1 = "P1D")
+  intervals <- c(
+    m1 = "PT1M", m5 = "PT5M", m15 = "PT15M", m30 = "PT30M", h1 = "PT1H",
+    d1 = "P1D"
+  )
   if (!word %in% names(intervals)) {
-    return(standin_problem(400L, "interval",
-      paste0("The interval must be one of ", paste(names(intervals), collapse = ", "), ".")))
+    return(
+      standin_problem(
+        400L, "interval",
+        paste0(
+          "The interval must be one of ",
+          paste(names(intervals), collapse = ", "), "."
+        )
+      )
+    )
   }
   if (is_contract(code) && word != "d1") {
     return(standin_problem(400L, "interval", "Contracts have days alone: d1."))
@@ -100,21 +136,39 @@ quay_answer <- function(code, word, query, request, state, settings) {
   until <- suppressWarnings(as.numeric(query$until %||% NA)) / 1000
   rows <- suppressWarnings(as.numeric(query$rows %||% settings$most))
   if (is.na(from) || is.na(until) || from >= until) {
-    return(standin_problem(400L, "range",
-      "The parameters from and until are needed, in milliseconds, from before until."))
+    return(
+      standin_problem(
+        400L, "range",
+        paste0(
+          "The parameters from and until are needed, in milliseconds, from ",
+          "before until."
+        )
+      )
+    )
   }
-  if (is.na(rows) || rows < 1 || !(query$hours %||% "main") %in% c("main", "every")) {
-    return(standin_problem(400L, "parameter",
-      "rows is a whole number from 1, hours is main or every."))
+  if (is.na(rows) ||
+    rows < 1 ||
+    !(query$hours %||% "main") %in% c("main", "every")) {
+    return(
+      standin_problem(
+        400L, "parameter",
+        "rows is a whole number from 1, hours is main or every."
+      )
+    )
   }
-  quay_page(code, intervals[[word]], from, until, min(rows, settings$most), query, request, state,
-    settings)
+  quay_page(
+    code, intervals[[word]], from, until, min(rows, settings$most), query,
+    request, state, settings
+  )
 }
 
-quay_page <- function(code, iso, from, until, rows, query, request, state, settings) {
+quay_page <- function(code, iso, from, until, rows, query, request, state,
+                      settings) {
   newest <- settings$now() - 20 * 60
-  bars <- quay_bars(code, time_interval(iso), from, min(until, newest), query$hours %||% "main",
-    settings$calendar, state$cache, state$directory)
+  bars <- quay_bars(
+    code, time_interval(iso), from, min(until, newest),
+    query$hours %||% "main", settings$calendar, state$cache, state$directory
+  )
   total <- if (is.null(bars)) 0L else nrow(bars)
   page <- if (total) bars[seq_len(min(rows, total)), ]
   body <- list(code = code, items = if (total) quay_items(page) else list())
@@ -122,15 +176,24 @@ quay_page <- function(code, iso, from, until, rows, query, request, state, setti
     query$key <- NULL
     query$from <- format(round(bars$at[rows + 1] * 1000), scientific = FALSE)
     host <- request$HTTP_HOST %||% "127.0.0.1"
-    body$more <- paste0("http://", host, request$PATH_INFO, "?",
-      paste(names(query), unlist(query), sep = "=", collapse = "&"))
+    body$more <- paste0(
+      "http://", host, request$PATH_INFO, "?",
+      paste(names(query), unlist(query), sep = "=", collapse = "&")
+    )
   }
   standin_json(200L, body)
 }
 
 quay_items <- function(page) {
-  data.frame(at = round(page$at * 1000), fst = page$fst, top = page$top, low = page$low,
-    lst = page$lst, qty = page$qty, deals = page$deals)
+  data.frame(
+    at = round(page$at * 1000),
+    fst = page$fst,
+    top = page$top,
+    low = page$low,
+    lst = page$lst,
+    qty = page$qty,
+    deals = page$deals
+  )
 }
 
 # Seconds until the caller may call again, 0 when this request counts.
@@ -146,27 +209,41 @@ standin_turn <- function(state, name, most, window) {
 }
 
 standin_json <- function(status, body, headers = list()) {
-  list(status = status, headers = c(list("Content-Type" = "application/json"), headers),
-    body = as.character(jsonlite::toJSON(body, auto_unbox = TRUE, digits = 6)))
+  list(
+    status = status,
+    headers = c(list("Content-Type" = "application/json"), headers),
+    body = as.character(jsonlite::toJSON(body, auto_unbox = TRUE, digits = 6))
+  )
 }
 
 standin_problem <- function(status, code, text, headers = list()) {
-  standin_json(status,
-  list(problem = list(code = code, text = text)), headers)
+  standin_json(status, list(problem = list(code = code, text = text)), headers)
 }
 
 # The exchange's calendar as it ships, made from its parts, because stand-ins
 # may use the core only.
 source_calendar_for_standin <- function() {
-  calendar_make(list(
-    calendar = "quay", title = "Ysel Quay Exchange", zone = "Europe/Riga",
-    weekdays = weekday_names[1:5],
-    sessions = list(early = "08:00-09:30", regular = "09:30-16:00", late = "16:00-18:00"),
-    closed = lapply(c("01-01", "03-20", "06-11", "12-24", "12-25", "12-26"),
-      function(day) list(day = day)),
-    half_days = list(list(day = "08-29",
-      sessions = list(early = "08:00-09:30", regular = "09:30-12:30")))
-  ))
+  calendar_make(
+    list(
+      calendar = "quay",
+      title = "Ysel Quay Exchange",
+      zone = "Europe/Riga",
+      weekdays = weekday_names[1:5],
+      sessions = list(
+        early = "08:00-09:30", regular = "09:30-16:00", late = "16:00-18:00"
+      ),
+      closed = lapply(
+        c("01-01", "03-20", "06-11", "12-24", "12-25", "12-26"),
+        function(day) list(day = day)
+      ),
+      half_days = list(
+        list(
+          day = "08-29",
+          sessions = list(early = "08:00-09:30", regular = "09:30-12:30")
+        )
+      )
+    )
+  )
 }
 
 #' Serve the stand-in services
@@ -198,22 +275,37 @@ source_calendar_for_standin <- function() {
 #' @export
 #' @examples
 #' services_serve(0, ready = function(port) message("serving"), until = 0)
-services_serve <- function(port = 8471L, ready = function(port) NULL, until = Inf, most = 240L,
-  requests_a_minute = 90L, fault = NULL, every = 3L, release = 2, availability = TRUE) {
+services_serve <- function(port = 8471L, ready = function(port) NULL,
+                           until = Inf, most = 240L, requests_a_minute = 90L,
+                           fault = NULL, every = 3L, release = 2,
+                           availability = TRUE) {
   if (port == 0) port <- httpuv::randomPort(host = "127.0.0.1")
   taken <- function(e) {
-    vetusta_stop("service", paste0("The port ", port, " is taken."),
-    where = paste0("127.0.0.1:", port), todo = "give another with --port, or 0 for a free one")
+    vetusta_stop(
+      "service",
+      paste0("The port ", port, " is taken."),
+      where = paste0("127.0.0.1:", port),
+      todo = "give another with --port, or 0 for a free one"
+    )
   }
   below <- !is.null(fault) && fault %in% standin_connection_faults
-  app <- standin_app(most = most, requests_a_minute = requests_a_minute, fault = if (!below) fault,
-    every = every, release = release, availability = availability)
+  app <- standin_app(
+    most = most, requests_a_minute = requests_a_minute,
+    fault = if (!below) fault, every = every, release = release,
+    availability = availability
+  )
   inner <- if (below) httpuv::randomPort(host = "127.0.0.1") else port
-  server <- tryCatch(httpuv::startServer("127.0.0.1", inner, app, quiet = TRUE), error = taken)
+  server <- tryCatch(
+    httpuv::startServer("127.0.0.1", inner, app, quiet = TRUE),
+    error = taken
+  )
   on.exit(server$stop())
   turn <- function(milliseconds) httpuv::service(milliseconds)
   if (below) {
-    front <- tryCatch(front_open(port, inner, fault, every, away = 2), error = taken)
+    front <- tryCatch(
+      front_open(port, inner, fault, every, away = 2),
+      error = taken
+    )
     on.exit(front_close(front), add = TRUE)
     turn <- function(milliseconds) {
       front_turn(front, 5)
@@ -222,6 +314,8 @@ services_serve <- function(port = 8471L, ready = function(port) NULL, until = In
   }
   ready(port)
   end <- as.numeric(Sys.time()) + until
-  while (as.numeric(Sys.time()) < end) turn(min(500, max(1, (end - as.numeric(Sys.time())) * 1000)))
+  while (as.numeric(Sys.time()) < end) {
+    turn(min(500, max(1, (end - as.numeric(Sys.time())) * 1000)))
+  }
   invisible()
 }

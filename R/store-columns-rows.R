@@ -13,22 +13,44 @@ instants_or_first <- function(rows) {
 
 # Rows of several series, in one insert. `of` are the series numbers; `wide` is
 # 1 for days and longer, which do not fill a month.
-columns_insert <- function(columns, shape, of, rows, stamp, wide = rep(0, length(of))) {
+columns_insert <- function(columns, shape, of, rows, stamp,
+                           wide = rep(0, length(of))) {
   others <- rows[setdiff(names(rows), time_columns)]
   names(others) <- unname(mapply(columns_name, names(others), others))
   values <- lapply(others, function(column) {
-    if (is.character(column)) column
-    else if (is.factor(column)) as.character(column)
-    else as.double(column)
+    if (is.character(column)) {
+      column
+    } else if (is.factor(column)) {
+      as.character(column)
+    } else {
+      as.double(column)
+    }
   })
-  all <- c(list(series = as.double(of), time = as.double(rows$time),
-    known = instants_or_first(rows), stamp = rep(stamp, length(of)), wide = wide), values)
+  all <- c(
+    list(
+      series = as.double(of),
+      time = as.double(rows$time),
+      known = instants_or_first(rows),
+      stamp = rep(stamp, length(of)),
+      wide = wide
+    ),
+    values
+  )
   columns_prepare(columns, shape, names(values))
-  types <- c("UInt32", "Int64", "Int64", "UInt64", "UInt8", vapply(names(values), columns_type, ""))
+  types <- c(
+    "UInt32", "Int64", "Int64", "UInt64", "UInt8",
+    vapply(names(values), columns_type, "")
+  )
   body <- native_write_cpp(unname(all), names(all), types)
-  columns_send(columns, paste0("INSERT INTO ", columns_table(columns, shape), " (",
-    paste(names(all), collapse = ", "), ") FORMAT Native"), body,
-    settings = columns_settings(columns))
+  columns_send(
+    columns,
+    paste0(
+      "INSERT INTO ", columns_table(columns, shape), " (",
+      paste(names(all), collapse = ", "), ") FORMAT Native"
+    ),
+    body,
+    settings = columns_settings(columns)
+  )
   columns_spread(columns, shape)
 }
 
@@ -39,39 +61,57 @@ columns_spread <- function(columns, shape) {
     return(invisible())
   }
   if (is.null(columns$replicated[[shape]])) {
-    engines <- columns_get(columns, "SELECT engine FROM system.tables WHERE database = '",
-      columns$database, "' AND name = '", shape, "_", columns$key, "'")$engine
-    columns$replicated[[shape]] <- any(startsWith(as.character(engines), "Replicated"))
+    engines <- columns_get(
+      columns, "SELECT engine FROM system.tables WHERE database = '",
+      columns$database, "' AND name = '", shape, "_", columns$key, "'"
+    )$engine
+    columns$replicated[[
+      shape
+    ]] <- any(startsWith(as.character(engines), "Replicated"))
   }
   if (columns$replicated[[shape]]) {
     for (server in columns$servers) {
-      columns_do(columns, paste("SYSTEM SYNC REPLICA", columns_table(columns, shape, FALSE)),
-        server)
+      columns_do(
+        columns,
+        paste("SYSTEM SYNC REPLICA", columns_table(columns, shape, FALSE)),
+        server
+      )
     }
   }
 }
 
 # An insert is acknowledged when it is stored on every shard.
 columns_settings <- function(columns) {
-  c(if (!is.null(columns$cluster)) list(insert_distributed_sync = 1),
+  c(
+    if (!is.null(columns$cluster)) list(insert_distributed_sync = 1),
     # newer servers refuse inserts over many months
-    if (columns$version[1] > 18) list(max_partitions_per_insert_block = 0))
+    if (columns$version[1] > 18) list(max_partitions_per_insert_block = 0)
+  )
 }
 
 # Rows that were moved and no longer exist are an error, never silently missing.
 columns_lost <- function(columns, how) {
-  vetusta_stop("archive", paste0("Rows that went into the column store are not in it: ", how, "."),
+  vetusta_stop(
+    "archive",
+    paste0("Rows that went into the column store are not in it: ", how, "."),
     where = columns$uri,
-    todo = "bring back its backup, or see with `vetusta archive check` what to collect again")
+    todo = paste0(
+      "bring back its backup, or see with `vetusta archive check` what ",
+      "to collect again"
+    )
+  )
 }
 
 # Rows of series within a window: list(series, columns), in order of series,
 # `time` and `known`.
-columns_read <- function(columns, shape, series, from = -Inf, to = Inf, at = Inf, newest = TRUE) {
+columns_read <- function(columns, shape, series, from = -Inf, to = Inf,
+                         at = Inf, newest = TRUE) {
   # all columns, because another process may have added some; rows are sorted
   # here, because a column store takes longer to sort than to send
-  got <- columns_get(columns, "SELECT * FROM ", columns_table(columns, shape), " WHERE ",
-    columns_where(series, from, to, at))
+  got <- columns_get(
+    columns, "SELECT * FROM ", columns_table(columns, shape), " WHERE ",
+    columns_where(series, from, to, at)
+  )
   counts <- columns_counting(got, newest)
   rows <- columns_back(got[setdiff(names(got), c("series", "stamp", "wide"))])
   if (!is.null(counts)) rows <- lapply(rows, `[`, counts)
@@ -79,21 +119,37 @@ columns_read <- function(columns, shape, series, from = -Inf, to = Inf, at = Inf
   known <- as.numeric(rows$known)
   known[known == before_all] <- NA
   rows$known <- utc(known)
-  list(series = if (is.null(counts)) as.numeric(got$series) else got$series[counts],
-    columns = rows)
+  list(
+    series = if (is.null(counts)) {
+      as.numeric(got$series)
+    } else {
+      got$series[counts]
+    },
+    columns = rows
+  )
 }
 
 # The condition for rows of series within a window, known at an instant, and
 # outside another window.
-columns_where <- function(series, from = -Inf, to = Inf, at = Inf, without = c(Inf, Inf)) {
+columns_where <- function(series, from = -Inf, to = Inf, at = Inf,
+                          without = c(Inf, Inf)) {
   micros <- function(x) sprintf("%.0f", x * 1e6)
-  edges <- c(if (is.finite(without[1])) paste("time <", micros(without[1])),
-    if (is.finite(without[2])) paste("time >=", micros(without[2])))
-  paste(c(paste0("series IN (", paste(sprintf("%.0f", series), collapse = ","), ")"),
-    if (is.finite(from)) paste("time >=", micros(from)),
-    if (is.finite(to)) paste("time <", micros(to)),
-    if (is.finite(at)) paste("known <=", micros(at)),
-    if (length(edges)) paste0("(", paste(edges, collapse = " OR "), ")")), collapse = " AND ")
+  edges <- c(
+    if (is.finite(without[1])) paste("time <", micros(without[1])),
+    if (is.finite(without[2])) paste("time >=", micros(without[2]))
+  )
+  paste(
+    c(
+      paste0(
+        "series IN (", paste(sprintf("%.0f", series), collapse = ","), ")"
+      ),
+      if (is.finite(from)) paste("time >=", micros(from)),
+      if (is.finite(to)) paste("time <", micros(to)),
+      if (is.finite(at)) paste("known <=", micros(at)),
+      if (length(edges)) paste0("(", paste(edges, collapse = " OR "), ")")
+    ),
+    collapse = " AND "
+  )
 }
 
 # The rows that count, in order of series, `time` and `known`: the newest of
@@ -106,7 +162,9 @@ columns_counting <- function(got, newest) {
   }
   a <- -n
   same <- got$series[-1] == got$series[a]
-  if (all((same & got$time[-1] > got$time[a]) | got$series[-1] > got$series[a])) {
+  if (all(
+    (same & got$time[-1] > got$time[a]) | got$series[-1] > got$series[a]
+  )) {
     return(NULL)
   }
   order <- order(got$series, got$time, got$known, got$stamp, method = "radix")
@@ -116,23 +174,36 @@ columns_counting <- function(got, newest) {
 }
 
 #' @export
-store_read.vetusta_store_columns <- function(store, series, from = -Inf, to = Inf, at = Inf,
-  newest = TRUE) {
-  moved <- sql_get(store, "SELECT m.series, s.shape, m.first, m.last, m.times FROM moved m
-    JOIN series s ON s.id = m.series WHERE m.series IN @numbers AND m.first < ? AND m.last >= ?",
-    list(json_numbers(series), to, from))
+store_read.vetusta_store_columns <- function(store, series, from = -Inf,
+                                             to = Inf, at = Inf,
+                                             newest = TRUE) {
+  moved <- sql_get(
+    store,
+    "SELECT m.series, s.shape, m.first, m.last, m.times FROM moved m
+    JOIN series s ON s.id = m.series WHERE m.series IN @numbers AND m.first < ?
+    AND m.last >= ?",
+    list(json_numbers(series), to, from)
+  )
   if (!nrow(moved)) {
     return(NextMethod())
   }
   columns_note(store)
-  here <- sql_get(store, "SELECT DISTINCT series FROM segments WHERE series IN @numbers AND
-    first < ? AND last >= ?", list(json_numbers(series), to, from))$series
+  here <- sql_get(
+    store,
+    "SELECT DISTINCT series FROM segments WHERE series IN @numbers AND
+    first < ? AND last >= ?",
+    list(json_numbers(series), to, from)
+  )$series
   parts <- lapply(split(moved$series, moved$shape), function(ids) {
     # series stored in both places need all releases
     lapply(split(ids, ids %in% here), function(some) {
-      got <- columns_read(store$columns, moved$shape[match(some[1], moved$series)], some, from, to,
-        at, newest && !some[1] %in% here)
-      columns_check_read(store$columns, moved[moved$series %in% some, ], got, from, to, at)
+      got <- columns_read(
+        store$columns, moved$shape[match(some[1], moved$series)], some, from,
+        to, at, newest && !some[1] %in% here
+      )
+      columns_check_read(
+        store$columns, moved[moved$series %in% some, ], got, from, to, at
+      )
       got
     })
   })
@@ -140,9 +211,12 @@ store_read.vetusta_store_columns <- function(store, series, from = -Inf, to = In
   if (length(here)) {
     both <- here %in% moved$series
     for (some in split(here, both)) {
-      local <- store_read.vetusta_store_sql(store, some, from, to, at,
-        newest && !some[1] %in% moved$series)
-      parts[[length(parts) + 1]] <- list(series = rep(some, local$rows), columns = local$columns)
+      local <- store_read.vetusta_store_sql(
+        store, some, from, to, at, newest && !some[1] %in% moved$series
+      )
+      parts[[
+        length(parts) + 1
+      ]] <- list(series = rep(some, local$rows), columns = local$columns)
     }
   }
   columns_together(parts, series, newest, intersect(here, moved$series))
@@ -157,11 +231,18 @@ columns_check_read <- function(columns, went, got, from, to, at) {
   time <- as.numeric(got$columns$time)
   n <- length(time)
   # releases of one time are adjacent
-  first <- if (n) c(TRUE, time[-1] != time[-n] | got$series[-1] != got$series[-n])
+  first <- if (n) {
+    c(TRUE, time[-1] != time[-n] | got$series[-1] != got$series[-n])
+  }
   came <- tabulate(match(got$series[first], went$series), nrow(went))
   if (any(came[whole] < went$times[whole])) {
-    columns_lost(columns, paste(thousands(sum(went$times[whole])), "times went there, and",
-      thousands(sum(came[whole])), "are found"))
+    columns_lost(
+      columns,
+      paste(
+        thousands(sum(went$times[whole])), "times went there, and",
+        thousands(sum(came[whole])), "are found"
+      )
+    )
   }
 }
 
@@ -169,9 +250,18 @@ columns_check_read <- function(columns, went, got, from, to, at) {
 # several parts.
 columns_together <- function(parts, series, newest, mixed) {
   of <- unlist(lapply(parts, `[[`, "series"))
-  rows <- if (length(parts) == 1) parts[[1]]$columns
-  else as.list(suppressWarnings(data.table::rbindlist(lapply(parts, `[[`, "columns"),
-    use.names = TRUE, fill = TRUE)))
+  rows <- if (length(parts) == 1) {
+    parts[[1]]$columns
+  } else {
+    as.list(
+      suppressWarnings(
+        data.table::rbindlist(
+          lapply(parts, `[[`, "columns"),
+          use.names = TRUE, fill = TRUE
+        )
+      )
+    )
+  }
   place <- match(of, series)
   time <- as.numeric(rows$time)
   known <- known_order(rows$known)
@@ -182,21 +272,33 @@ columns_together <- function(parts, series, newest, mixed) {
     a <- order[-n]
     b <- order[-1]
     # the catalogue's rows are later and take precedence
-    same <- place[a] == place[b] & time[a] == time[b] & (newest | known[a] == known[b])
+    same <- place[a] == place[b] &
+      time[a] == time[b] &
+      (newest | known[a] == known[b])
     keep <- c(!same, TRUE)[seq_len(n)]
   }
   order <- order[keep]
-  list(columns = lapply(rows, `[`, order), rows = tabulate(place[order], length(series)))
+  list(
+    columns = lapply(rows, `[`, order),
+    rows = tabulate(place[order], length(series))
+  )
 }
 
 # Rows of one series in the column store within a range, or NULL: a page is
 # compared with them.
 #' @export
 sql_moved_rows.vetusta_store_columns <- function(store, id, first, last) {
-  shapes <- sql_get(store, "SELECT s.shape FROM moved m JOIN series s ON s.id = m.series
-    WHERE m.series = ? AND m.first <= ? AND m.last >= ?", list(id, last, first))
+  shapes <- sql_get(
+    store,
+    "SELECT s.shape FROM moved m JOIN series s ON s.id = m.series
+    WHERE m.series = ? AND m.first <= ? AND m.last >= ?",
+    list(id, last, first)
+  )
   if (nrow(shapes)) {
-    rows <- columns_read(store$columns, shapes$shape, id, first, last + 1e-6, newest = FALSE)$columns
+    rows <- columns_read(
+      store$columns, shapes$shape, id, first, last + 1e-6,
+      newest = FALSE
+    )$columns
     if (length(rows$time)) rows
   }
 }
@@ -215,7 +317,9 @@ with_moved <- function(old, away) {
     away <- lapply(away, `[`, !there)
   }
   away$.moved <- rep(TRUE, length(away$time))
-  all <- as.list(data.table::rbindlist(list(old, away), use.names = TRUE, fill = TRUE))
+  all <- as.list(
+    data.table::rbindlist(list(old, away), use.names = TRUE, fill = TRUE)
+  )
   order <- order(as.numeric(all$time), known_order(all$known), method = "radix")
   lapply(all, `[`, order)
 }
@@ -238,7 +342,9 @@ sizes_together <- function(here, away) {
   here$first[at] <- pmin(here$first[at], more$first)
   here$last[at] <- pmax(here$last[at], more$last)
   all <- rbind(here, away[is.na(both), ])
-  all <- all[order(all$source, all$dataset, all$key, all$frequency, method = "radix"), ]
+  all <- all[
+    order(all$source, all$dataset, all$key, all$frequency, method = "radix"),
+  ]
   row.names(all) <- NULL
   all
 }
@@ -246,9 +352,17 @@ sizes_together <- function(here, away) {
 # A process that opened the archive before rows were moved does not know where
 # they are, so it must not return part of them.
 sql_none_moved <- function(store, series) {
-  if (is.null(store$columns) && nrow(sql_get(store,
-    "SELECT series FROM moved WHERE series IN @numbers LIMIT 1", list(json_numbers(series))))) {
-    vetusta_stop("archive", "Rows of the archive went into a column store since it was opened.",
-      where = store$path, todo = "open it again: it knows where they are")
+  if (is.null(store$columns) &&
+    nrow(
+      sql_get(
+        store, "SELECT series FROM moved WHERE series IN @numbers LIMIT 1",
+        list(json_numbers(series))
+      )
+    )) {
+    vetusta_stop(
+      "archive",
+      "Rows of the archive went into a column store since it was opened.",
+      where = store$path, todo = "open it again: it knows where they are"
+    )
   }
 }

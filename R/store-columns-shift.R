@@ -2,8 +2,11 @@
 # check.
 
 #' @export
-store_settle.vetusta_store_columns <- function(store, series = NULL, whole = segment_whole) {
-  gathered <- sql_get(store, "SELECT coalesce(sum(1.0 * rows), 0) AS n FROM segments")$n
+store_settle.vetusta_store_columns <- function(store, series = NULL,
+                                               whole = segment_whole) {
+  gathered <- sql_get(
+    store, "SELECT coalesce(sum(1.0 * rows), 0) AS n FROM segments"
+  )$n
   if (gathered < columns_gather) {
     return(NextMethod())
   }
@@ -20,15 +23,21 @@ store_compact.vetusta_store_columns <- function(store) {
   columns_shift(store)
   for (shape in columns_shapes(store)) {
     for (server in store$columns$servers) {
-      columns_do(store$columns, paste("OPTIMIZE TABLE", columns_table(store$columns, shape, FALSE)),
-        server)
+      columns_do(
+        store$columns,
+        paste("OPTIMIZE TABLE", columns_table(store$columns, shape, FALSE)),
+        server
+      )
     }
   }
   NextMethod()
 }
 
 columns_shapes <- function(store) {
-  sql_get(store, "SELECT DISTINCT s.shape FROM moved m JOIN series s ON s.id = m.series")$shape
+  sql_get(
+    store,
+    "SELECT DISTINCT s.shape FROM moved m JOIN series s ON s.id = m.series"
+  )$shape
 }
 
 # Moves all segments, a batch of one shape at a time; only one process does so.
@@ -39,10 +48,16 @@ columns_shift <- function(store) {
   on.exit(try(store_claims_release(store, "columns"), silent = TRUE))
   columns_note(store)
   repeat {
-    segments <- sql_get(store, "SELECT g.id, g.series, s.shape, s.frequency, g.rows FROM segments g
-      JOIN series s ON s.id = g.series ORDER BY s.shape, g.series, g.first LIMIT 20000")
+    segments <- sql_get(
+      store,
+      "SELECT g.id, g.series, s.shape, s.frequency, g.rows FROM segments g
+      JOIN series s ON s.id = g.series ORDER BY s.shape, g.series,
+      g.first LIMIT 20000"
+    )
     segments <- datasets_of_shape(segments, segments$shape[1])
-    segments <- segments[cumsum(segments$rows) - segments$rows < columns_batch, ]
+    segments <- segments[
+      cumsum(segments$rows) - segments$rows < columns_batch,
+    ]
     if (!nrow(segments)) {
       return(invisible())
     }
@@ -51,22 +66,33 @@ columns_shift <- function(store) {
 }
 
 columns_shift_batch <- function(store, segments) {
-  read <- sql_get(store, "SELECT id, series, first, last, times, body FROM segments WHERE
-    id IN @numbers", list(json_numbers(segments$id)))
+  read <- sql_get(
+    store,
+    "SELECT id, series, first, last, times, body FROM segments WHERE
+    id IN @numbers",
+    list(json_numbers(segments$id))
+  )
   read <- read[match(segments$id, read$id), ]
   read <- read[!is.na(read$id), ]
   rows <- sql_open_segments(store, read, newest = FALSE)
-  wide <- !startsWith(segments$frequency[match(read$series, segments$series)], "PT")
-  columns_insert(store$columns, segments$shape[1], rep(read$series, rows$rows), rows$columns,
-    floor(store_now(store) * 1e6), rep(as.numeric(wide), rows$rows))
+  wide <- !startsWith(
+    segments$frequency[match(read$series, segments$series)], "PT"
+  )
+  columns_insert(
+    store$columns, segments$shape[1], rep(read$series, rows$rows),
+    rows$columns, floor(store_now(store) * 1e6),
+    rep(as.numeric(wide), rows$rows)
+  )
   store_beat(store, "rows into the column store")
   # where rows overlap stored ones, their times are counted there
   counted <- moved_count(store, segments$shape[1], moved_over(store, read))
   store_transaction(store, function() {
     for (id in unique(read$series)) sql_hold_series(store, id)
     # segments that another process has rewritten meanwhile are moved later
-    left <- sql_get(store, "SELECT id FROM segments WHERE id IN @numbers",
-      list(json_numbers(read$id)))$id
+    left <- sql_get(
+      store, "SELECT id FROM segments WHERE id IN @numbers",
+      list(json_numbers(read$id))
+    )$id
     gone <- read[read$id %in% left, ]
     sql_drop_segments(store, gone$id)
     moved_note(store, gone, counted)
@@ -79,38 +105,63 @@ moved_note <- function(store, gone, counted) {
   if (!nrow(gone)) {
     return(invisible())
   }
-  each <- function(x, f) as.numeric(tapply(x, factor(gone$series, unique(gone$series)), f))
+  each <- function(x, f) {
+    as.numeric(tapply(x, factor(gone$series, unique(gone$series)), f))
+  }
   ids <- unique(gone$series)
-  sql_do(store, "INSERT INTO moved (series, first, last, times) VALUES (?, ?, ?, ?)
+  sql_do(
+    store,
+    "INSERT INTO moved (series, first, last, times) VALUES (?, ?, ?, ?)
     ON CONFLICT (series) DO UPDATE SET
-      first = CASE WHEN excluded.first < moved.first THEN excluded.first ELSE moved.first END,
-      last = CASE WHEN excluded.last > moved.last THEN excluded.last ELSE moved.last END,
-      times = moved.times + excluded.times",
-    list(ids, each(gone$first, min), each(gone$last, max), each(gone$times, sum)))
+      first = CASE WHEN excluded.first < moved.first THEN excluded.first ELSE
+      moved.first END, last = CASE WHEN excluded.last > moved.last THEN
+      excluded.last ELSE moved.last END, times = moved.times + excluded.times",
+    list(
+      ids, each(gone$first, min), each(gone$last, max), each(gone$times, sum)
+    )
+  )
   at <- counted$series %in% ids
   if (any(at)) {
-    sql_do(store, "UPDATE moved SET times = ? WHERE series = ?",
-      list(counted$times[at], counted$series[at]))
+    sql_do(
+      store, "UPDATE moved SET times = ? WHERE series = ?",
+      list(counted$times[at], counted$series[at])
+    )
   }
 }
 
 # Series with rows that overlap stored ones.
 moved_over <- function(store, read) {
   ids <- unique(read$series)
-  ranges <- sql_get(store, "SELECT series, first, last FROM moved WHERE series IN @numbers",
-    list(json_numbers(ids)))
+  ranges <- sql_get(
+    store, "SELECT series, first, last FROM moved WHERE series IN @numbers",
+    list(json_numbers(ids))
+  )
   at <- match(read$series, ranges$series)
-  unique(read$series[!is.na(at) & read$first <= ranges$last[at] & read$last >= ranges$first[at]])
+  unique(
+    read$series[
+      !is.na(at) & read$first <= ranges$last[at] & read$last >= ranges$first[at]
+    ]
+  )
 }
 
 moved_count <- function(store, shape, ids) {
   parts <- lapply(split(ids, (seq_along(ids) - 1) %/% 5000), function(some) {
-    counts <- columns_get(store$columns, "SELECT series, uniqExact(time) AS times FROM ",
-      columns_table(store$columns, shape), " WHERE series IN (", paste(sprintf("%.0f", some),
-        collapse = ","), ") GROUP BY series")
-    list_frame(list(series = as.numeric(counts$series), times = as.numeric(counts$times)))
+    counts <- columns_get(
+      store$columns, "SELECT series, uniqExact(time) AS times FROM ",
+      columns_table(store$columns, shape), " WHERE series IN (",
+      paste(sprintf("%.0f", some), collapse = ","), ") GROUP BY series"
+    )
+    list_frame(
+      list(series = as.numeric(counts$series), times = as.numeric(counts$times))
+    )
   })
-  do.call(rbind, c(list(list_frame(list(series = numeric(), times = numeric()))), unname(parts)))
+  do.call(
+    rbind,
+    c(
+      list(list_frame(list(series = numeric(), times = numeric()))),
+      unname(parts)
+    )
+  )
 }
 
 # The catalogue records what the column store has of each series, and a count
@@ -118,25 +169,38 @@ moved_count <- function(store, shape, ids) {
 #' @export
 sql_check_more.vetusta_store_columns <- function(store, add) {
   for (shape in columns_shapes(store)) {
-    moved <- sql_get(store, "SELECT m.series, m.first, m.last, m.times, s.source, s.dataset, s.key,
-      s.frequency FROM moved m JOIN series s ON s.id = m.series WHERE s.shape = ?", list(shape))
-    counts <- columns_get(store$columns,
+    moved <- sql_get(
+      store,
+      "SELECT m.series, m.first, m.last, m.times, s.source, s.dataset, s.key,
+      s.frequency FROM moved m JOIN series s ON s.id = m.series WHERE s.shape =
+      ?",
+      list(shape)
+    )
+    counts <- columns_get(
+      store$columns,
       "SELECT series, uniqExact(time) AS times, min(time) AS first, ",
-      "max(time) AS last FROM ", columns_table(store$columns, shape), " GROUP BY series")
+      "max(time) AS last FROM ", columns_table(store$columns, shape),
+      " GROUP BY series"
+    )
     at <- match(moved$series, counts$series)
-    lost <- is.na(at) | counts$times[at] < moved$times | counts$first[at] > moved$first |
+    lost <- is.na(at) |
+      counts$times[at] < moved$times |
+      counts$first[at] > moved$first |
       counts$last[at] < moved$last
     lost[is.na(lost)] <- TRUE
-    add("column", series_id(moved[lost, ]),
-      "has fewer rows in the column store than went there",
-      TRUE)
+    add(
+      "column", series_id(moved[lost, ]),
+      "has fewer rows in the column store than went there", TRUE
+    )
   }
 }
 
 #' @export
 copy_moved.vetusta_store_columns <- function(from, to, state, show) {
-  ids <- sql_get(from, "SELECT series FROM moved WHERE series > ? ORDER BY series",
-    list(as.numeric(state$moved %||% 0)))$series
+  ids <- sql_get(
+    from, "SELECT series FROM moved WHERE series > ? ORDER BY series",
+    list(as.numeric(state$moved %||% 0))
+  )$series
   store_transaction(to, function() sql_numbers_go_on(to))
   for (i in seq_along(ids)) {
     rows <- store_read(from, ids[i], newest = FALSE)$columns
@@ -144,7 +208,10 @@ copy_moved.vetusta_store_columns <- function(from, to, state, show) {
       # with its earlier segments
       sql_do(to, "DELETE FROM segments WHERE series = ?", list(ids[i]))
       for (at in segment_pieces(rows$time)) {
-        sql_insert_segment(to, ids[i], lapply(rows, `[`, at), 9L, thorough = TRUE)
+        sql_insert_segment(
+          to, ids[i], lapply(rows, `[`, at), 9L,
+          thorough = TRUE
+        )
       }
       state$moved <<- ids[i]
       copy_note(to, state)
@@ -164,4 +231,6 @@ store_again.vetusta_store_columns <- function(store) {
 
 # A copy in a file has all rows.
 #' @export
-store_copy.vetusta_store_columns <- function(store, file) copy_to_file(store, file)
+store_copy.vetusta_store_columns <- function(store, file) {
+  copy_to_file(store, file)
+}

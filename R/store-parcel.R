@@ -7,14 +7,19 @@
 # instant) and values. With `finishes`, a row replaces a provisional one of its
 # time.
 parcel_series <- function(series, rows, finishes = FALSE) {
-  structure(list(series = series, rows = rows, finishes = finishes),
-    class = "vetusta_parcel_series")
+  structure(
+    list(series = series, rows = rows, finishes = finishes),
+    class = "vetusta_parcel_series"
+  )
 }
 
 # Rows of one instant, as a table; `place` is their part of the whole, `key` the
 # columns that identify rows.
 parcel_frame <- function(rows, at, place, key) {
-  structure(list(rows = rows, at = at, place = place, key = key), class = "vetusta_parcel_frame")
+  structure(
+    list(rows = rows, at = at, place = place, key = key),
+    class = "vetusta_parcel_frame"
+  )
 }
 
 # Rows by a key, which become JSON objects.
@@ -30,13 +35,22 @@ time_columns <- c("time", "known")
 # from its arrival. Returns list(rows, counts).
 merge_history <- function(old, new, now, finishes = FALSE, anew = FALSE) {
   if (!length(old$time) && is_plain_history(new)) {
-    return(list(rows = new, counts = c(new = length(new$time), changed = 0, unchanged = 0)))
+    return(
+      list(
+        rows = new,
+        counts = c(new = length(new$time), changed = 0, unchanged = 0)
+      )
+    )
   }
   # a block in which no row states its instant has no such column
-  if (length(old$time)) old$known <- old[["known"]] %||% utc(rep(NA_real_, length(old$time)))
+  if (length(old$time)) {
+    old$known <- old[["known"]] %||% utc(rep(NA_real_, length(old$time)))
+  }
   new$known <- known_on_arrival(old, new, now, finishes, anew)
   count_old <- length(old$time)
-  all <- as.list(data.table::rbindlist(list(old, new), use.names = TRUE, fill = TRUE))
+  all <- as.list(
+    data.table::rbindlist(list(old, new), use.names = TRUE, fill = TRUE)
+  )
   fresh <- seq_along(all$time) > count_old
   time <- as.numeric(all$time)
   known <- known_order(all$known)
@@ -55,26 +69,37 @@ merge_history <- function(old, new, now, finishes = FALSE, anew = FALSE) {
   before <- order[-n]
   again <- c(FALSE, time[row] == time[before])
   same <- again
-  same[again] <- !rows_apart(all, order[again], order[which(again) - 1L], names(new))
+  same[
+    again
+  ] <- !rows_apart(all, order[again], order[which(again) - 1L], names(new))
   drop <- fresh[order] & same
   # deleting what never existed has no effect, unless it is dated: then it ends
   # a value that may come later
   if (!is.null(all[["status"]])) {
-    drop <- drop | (fresh[order] & !again & all$status[order] %in% "deleted" &
-      !is.finite(known[order]))
+    drop <- drop |
+      (fresh[order] &
+        !again &
+        all$status[order] %in% "deleted" &
+        !is.finite(known[order]))
   }
   # a corrected older release replaces the original
   replaced <- logical(n)
   if (n > 1) {
-    twice <- which(again & known[order] == c(NA, known[before]) & fresh[order] & !drop)
+    twice <- which(
+      again & known[order] == c(NA, known[before]) & fresh[order] & !drop
+    )
     replaced[twice - 1L] <- TRUE
   }
   # a row is new if its time was not stored; a later release of it in the same
   # page is a change
   first <- !again & !time[order] %in% time[!fresh]
   kept <- fresh[order] & !drop & !replaced
-  counts <- c(new = sum(kept & first), changed = sum(kept & !first),
-    unchanged = sum(fresh[order] & same)) + 0
+  counts <- c(
+    new = sum(kept & first),
+    changed = sum(kept & !first),
+    unchanged = sum(fresh[order] & same)
+  ) +
+    0
   list(rows = lapply(all, `[`, order[!drop & !replaced]), counts = counts)
 }
 
@@ -102,7 +127,9 @@ known_on_arrival <- function(old, new, now, finishes = FALSE, anew = FALSE) {
   place <- match(time, as.numeric(old$time))
   first <- is.na(place) & !time %in% time[!unstated]
   late <- which(unstated & !first)
-  late <- setdiff(late, which(unstated & place %in% rows_replaced(old, finishes, anew)))
+  late <- setdiff(
+    late, which(unstated & place %in% rows_replaced(old, finishes, anew))
+  )
   known[late] <- now
   latest <- max(known_order(old$known), -Inf)
   if (latest >= now && length(late)) {
@@ -150,7 +177,9 @@ counts_behind <- function(old, new, fresh) {
 
 # Rows with distinct times, in order, without deletions.
 is_plain_history <- function(rows) {
-  length(rows$time) > 0 && rises_cpp(rows$time) && !any(rows$status == "deleted", na.rm = TRUE)
+  length(rows$time) > 0 &&
+    rises_cpp(rows$time) &&
+    !any(rows$status == "deleted", na.rm = TRUE)
 }
 
 # New rows with the time and instant of a stored one: `late` where that is the
@@ -162,8 +191,12 @@ clashes <- function(order, time, since, fresh) {
   }
   row <- order[-1]
   before <- order[-n]
-  hit <- which(time[row] == time[before] & since[row] == since[before] & fresh[row] &
-    !fresh[before])
+  hit <- which(
+    time[row] == time[before] &
+      since[row] == since[before] &
+      fresh[row] &
+      !fresh[before]
+  )
   last <- c(time[order[-1]] != time[order[-n]], TRUE)[hit + 1L]
   list(late = row[hit[last]], late_before = before[hit[last]])
 }
@@ -190,6 +223,9 @@ unique_history <- function(rows) {
   time <- as.numeric(rows$time)
   known <- known_order(rows$known)
   order <- order(time, known, method = "radix")
-  same <- c(time[order[-1]] == time[order[-n]] & known[order[-1]] == known[order[-n]], FALSE)
+  same <- c(
+    time[order[-1]] == time[order[-n]] & known[order[-1]] == known[order[-n]],
+    FALSE
+  )
   lapply(rows, `[`, order[!same])
 }

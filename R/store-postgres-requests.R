@@ -6,8 +6,12 @@
 store_clock.vetusta_store_postgres <- function(store) {
   function() {
     now <- now_seconds()
-    if (is.null(store$ahead) || now > store$ahead_asked + 60 || now < store$ahead_asked) {
-      instant <- sql_get(store, "SELECT extract(epoch FROM clock_timestamp())::float8 AS now")$now
+    if (is.null(store$ahead) ||
+      now > store$ahead_asked + 60 ||
+      now < store$ahead_asked) {
+      instant <- sql_get(
+        store, "SELECT extract(epoch FROM clock_timestamp())::float8 AS now"
+      )$now
       after <- now_seconds()
       ahead <- instant - (now + after) / 2
       store$ahead <- if (abs(ahead) < 0.5 + (after - now)) 0 else ahead
@@ -31,68 +35,106 @@ sql_page_in.vetusta_store_postgres <- function(store, values) {
 sql_append.vetusta_store_postgres <- function(store, table, rows) {
   store_transaction(store, function() {
     values <- list_frame(stats::setNames(postgres_values(rows), names(rows)))
-    other_errors(DBI::dbAppendTable(store$connection, table, values, copy = TRUE),
-      function(e) stop(postgres_error(e, store$path)))
+    other_errors(
+      DBI::dbAppendTable(store$connection, table, values, copy = TRUE),
+      function(e) stop(postgres_error(e, store$path))
+    )
   })
 }
 
 #' @export
 sql_numbers_go_on.vetusta_store_postgres <- function(store) {
-  for (table in c("series", "segments", "frames", "records", "journal", "rejected")) {
-    sql_get(store, paste0("SELECT setval(pg_get_serial_sequence('vetusta.", table,
-      "', 'id'), greatest(1, (SELECT max(id) FROM ", table, ")))"))
+  for (table in c(
+    "series", "segments", "frames", "records", "journal", "rejected"
+  )) {
+    sql_get(
+      store,
+      paste0(
+        "SELECT setval(pg_get_serial_sequence('vetusta.", table,
+        "', 'id'), greatest(1, (SELECT max(id) FROM ", table, ")))"
+      )
+    )
   }
 }
 
 #' @export
 sql_cover.vetusta_store_postgres <- function(store, page, stretch) {
-  sql_get(store, "SELECT coverage_put(?, ?, ?, ?, ?, ?)", list(page$source, page$dataset,
-    stretch$key, stretch$start, stretch$end, !isTRUE(store$holds_all)))
+  sql_get(
+    store, "SELECT coverage_put(?, ?, ?, ?, ?, ?)",
+    list(
+      page$source, page$dataset, stretch$key, stretch$start, stretch$end,
+      !isTRUE(store$holds_all)
+    )
+  )
 }
 
 # A page of one series is written beside other pages of its dataset; any other
 # page alone.
 #' @export
 sql_hold.vetusta_store_postgres <- function(store, page) {
-  single <- inherits(page$rows, "vetusta_parcel_series") && nrow(page$rows$series) == 1 &&
+  single <- inherits(page$rows, "vetusta_parcel_series") &&
+    nrow(page$rows$series) == 1 &&
     is.null(page$listing)
   store$holds_all <- !single
-  sql_get(store, if (single) "SELECT hold_shared(?, ?)" else "SELECT hold_dataset(?, ?)",
-    list(page$source, page$dataset))
+  sql_get(
+    store,
+    if (single) "SELECT hold_shared(?, ?)" else "SELECT hold_dataset(?, ?)",
+    list(page$source, page$dataset)
+  )
 }
 
 #' @export
 sql_hold_series.vetusta_store_postgres <- function(store, id) {
-  if (!isTRUE(store$holds_all)) sql_get(store, "SELECT hold_series(?)", list(id))
+  if (!isTRUE(store$holds_all)) {
+    sql_get(store, "SELECT hold_series(?)", list(id))
+  }
 }
 
 # Counted and taken by the server, one collector at a time, by its clock.
 #' @export
-store_token_take.vetusta_store_postgres <- function(store, source, limits, under_way, weight = 1) {
-  json <- jsonlite::toJSON(lapply(limits, function(limit) {
-    limit[intersect(c("count", "weighs", "seconds", "since"), names(limit))]
-  }), auto_unbox = TRUE, digits = NA)
-  id <- sql_get(store, "SELECT token_take(?, ?, ?, ?::json) AS id",
-    list(source, under_way, weight, as.character(json)))$id
+store_token_take.vetusta_store_postgres <- function(store, source, limits,
+                                                    under_way, weight = 1) {
+  json <- jsonlite::toJSON(
+    lapply(limits, function(limit) {
+      limit[intersect(c("count", "weighs", "seconds", "since"), names(limit))]
+    }),
+    auto_unbox = TRUE, digits = NA
+  )
+  id <- sql_get(
+    store, "SELECT token_take(?, ?, ?, ?::json) AS id",
+    list(source, under_way, weight, as.character(json))
+  )$id
   if (is.na(id)) list() else list(id = id)
 }
 
 #' @export
 sql_give_back.vetusta_store_postgres <- function(store) {
   # VACUUM FULL locks the tables, so it runs only while nobody collects
-  how <- if (store_in_use(store)) "VACUUM (ANALYZE)" else "VACUUM (FULL, ANALYZE)"
+  how <- if (store_in_use(store)) {
+    "VACUUM (ANALYZE)"
+  } else {
+    "VACUUM (FULL, ANALYZE)"
+  }
   for (table in names(postgres_tables)) sql_do(store, paste(how, table))
 }
 
 # A copy of a server's archive is a file.
 #' @export
-store_copy.vetusta_store_postgres <- function(store, file) copy_to_file(store, file)
+store_copy.vetusta_store_postgres <- function(store, file) {
+  copy_to_file(store, file)
+}
 
 #' @export
 store_sign.vetusta_store_postgres <- function(store) {
-  paste(sql_get(store, "SELECT coalesce(max(id), 0) AS pages, (SELECT coalesce(max(id), 0)
-    FROM segments) AS segments, (SELECT coalesce(max(at), 0) FROM notes) AS noted FROM journal"),
-    collapse = " ")
+  paste(
+    sql_get(
+      store,
+      "SELECT coalesce(max(id), 0) AS pages, (SELECT coalesce(max(id), 0)
+    FROM segments) AS segments, (SELECT coalesce(max(at),
+    0) FROM notes) AS noted FROM journal"
+    ),
+    collapse = " "
+  )
 }
 
 # The parent's connection is not touched: closing it would close it for both.
@@ -107,13 +149,19 @@ store_again.vetusta_store_postgres <- function(store) {
 
 #' @export
 store_bytes.vetusta_store_postgres <- function(store) {
-  sql_get(store, "SELECT coalesce(sum(pg_total_relation_size(c.oid)), 0)::float8 AS bytes
-    FROM pg_class c WHERE c.relnamespace = 'vetusta'::regnamespace AND c.relkind = 'r'")$bytes
+  sql_get(
+    store,
+    "SELECT coalesce(sum(pg_total_relation_size(c.oid)), 0)::float8 AS bytes
+    FROM pg_class c WHERE c.relnamespace = 'vetusta'::regnamespace AND c.relkind
+    = 'r'"
+  )$bytes
 }
 
 # Parts are assembled in a folder of this machine.
 #' @export
 store_folder.vetusta_store_postgres <- function(store) {
-  file.path(tools::R_user_dir("vetusta", "cache"),
-    paste0("parts-", content_hash(charToRaw(store$path))))
+  file.path(
+    tools::R_user_dir("vetusta", "cache"),
+    paste0("parts-", content_hash(charToRaw(store$path)))
+  )
 }

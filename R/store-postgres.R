@@ -6,20 +6,32 @@
 # The oldest server that is tested.
 postgres_least <- 13
 
-postgres_store <- function(uri, create = TRUE, read_only = FALSE, password = NULL) {
+postgres_store <- function(uri, create = TRUE, read_only = FALSE,
+                           password = NULL) {
   if (!requireNamespace("RPostgres", quietly = TRUE)) {
-    vetusta_stop("archive", "An archive in PostgreSQL needs the package RPostgres.", where = uri,
-      todo = "install it: install.packages(\"RPostgres\")")
+    vetusta_stop(
+      "archive", "An archive in PostgreSQL needs the package RPostgres.",
+      where = uri, todo = "install it: install.packages(\"RPostgres\")"
+    )
   }
   parts <- server_uri(uri, "archive")
   if (!is.null(parts$password) || !is.null(parts$sslpassword)) {
-    vetusta_stop("archive", "The archive's URL contains a password.", where = database_named(uri),
-      todo = paste0("take it out, and keep it in PGPASSWORD, in ~/.pgpass, or as ARCHIVE_PASSWORD ",
-        "among the desk's secrets"))
+    vetusta_stop(
+      "archive",
+      "The archive's URL contains a password.",
+      where = database_named(uri),
+      todo = paste0(
+        "take it out, and keep it in PGPASSWORD, in ~/.pgpass, or as ",
+        "ARCHIVE_PASSWORD ", "among the desk's secrets"
+      )
+    )
   }
   if (is.null(parts$dbname)) {
-    vetusta_stop("archive", "The archive's URL names no database.", where = uri,
-      todo = "write it as postgresql://user@host:5432/name")
+    vetusta_stop(
+      "archive", "The archive's URL names no database.",
+      where = uri,
+      todo = "write it as postgresql://user@host:5432/name"
+    )
   }
   store <- sql_store("vetusta_store_postgres", uri)
   store$connect <- function() postgres_connect(parts, read_only, password, uri)
@@ -34,16 +46,26 @@ postgres_store <- function(uri, create = TRUE, read_only = FALSE, password = NUL
 }
 
 postgres_connect <- function(parts, read_only, password, uri) {
-  usual <- list(connect_timeout = "10", application_name = "vetusta", keepalives_idle = "30",
-    keepalives_interval = "10", keepalives_count = "3", tcp_user_timeout = "60000",
-    client_encoding = "UTF8")
+  usual <- list(
+    connect_timeout = "10", application_name = "vetusta",
+    keepalives_idle = "30", keepalives_interval = "10", keepalives_count = "3",
+    tcp_user_timeout = "60000", client_encoding = "UTF8"
+  )
   usual[names(parts)] <- parts
   # they apply to a new connection too
-  usual$options <- paste(c(parts$options, "-c search_path=vetusta -c DateStyle=ISO",
-    "-c extra_float_digits=1", "-c client_min_messages=warning",
-    if (read_only) "-c default_transaction_read_only=on"), collapse = " ")
+  usual$options <- paste(
+    c(
+      parts$options, "-c search_path=vetusta -c DateStyle=ISO",
+      "-c extra_float_digits=1", "-c client_min_messages=warning",
+      if (read_only) "-c default_transaction_read_only=on"
+    ),
+    collapse = " "
+  )
   if (!is.null(password)) usual$password <- password
-  tryCatch(postgres_driver(usual), error = function(e) stop(postgres_error(e, uri)))
+  tryCatch(
+    postgres_driver(usual),
+    error = function(e) stop(postgres_error(e, uri))
+  )
 }
 
 # The driver reads this machine's time zone when it is loaded, which in a
@@ -53,13 +75,24 @@ postgres_driver <- function(parts) {
     Sys.setenv(TZ = "UTC")
     on.exit(Sys.unsetenv("TZ"))
   }
-  do.call(DBI::dbConnect, c(list(RPostgres::Postgres(), bigint = "numeric", timezone = "UTC",
-    timezone_out = "UTC"), parts))
+  do.call(
+    DBI::dbConnect,
+    c(
+      list(
+        RPostgres::Postgres(),
+        bigint = "numeric", timezone = "UTC",
+        timezone_out = "UTC"
+      ),
+      parts
+    )
+  )
 }
 
 #' @export
 store_close.vetusta_store_postgres <- function(store) {
-  if (!is.null(store$connection)) try(DBI::dbDisconnect(store$connection), silent = TRUE)
+  if (!is.null(store$connection)) {
+    try(DBI::dbDisconnect(store$connection), silent = TRUE)
+  }
   store$connection <- NULL
   invisible(store)
 }
@@ -67,9 +100,11 @@ store_close.vetusta_store_postgres <- function(store) {
 # --- statements
 
 postgres_words <- c(
-  numbers = "(SELECT value::bigint AS value FROM json_array_elements_text(?::json))",
-  texts = "(SELECT value FROM json_array_elements_text(?::json))", differs = "IS DISTINCT FROM",
-  valid = "json_whole(body)")
+  numbers = "(SELECT value::bigint AS value FROM
+    json_array_elements_text(?::json))",
+  texts = "(SELECT value FROM json_array_elements_text(?::json))",
+  differs = "IS DISTINCT FROM", valid = "json_whole(body)"
+)
 postgres_worded <- new.env(parent = emptyenv())
 
 postgres_statement <- function(statement) {
@@ -88,10 +123,15 @@ postgres_statement <- function(statement) {
 # Values as the texts that give them back.
 postgres_values <- function(params) {
   lapply(unname(params), function(values) {
-    if (is.list(values)) bytes_hex_cpp(values)
-    else if (is.double(values)) ifelse(is.na(values), NA_character_, sprintf("%.17g", values))
-    else if (is.character(values)) enc2utf8(values)
-    else as.character(values)
+    if (is.list(values)) {
+      bytes_hex_cpp(values)
+    } else if (is.double(values)) {
+      ifelse(is.na(values), NA_character_, sprintf("%.17g", values))
+    } else if (is.character(values)) {
+      enc2utf8(values)
+    } else {
+      as.character(values)
+    }
   })
 }
 
@@ -99,29 +139,39 @@ postgres_send <- function(store, send, statement, params) {
   statement <- postgres_statement(statement)
   params <- if (!is.null(params)) postgres_values(params)
   # the driver must clear a failed statement, which is no concern of the caller
-  withCallingHandlers(tryCatch(
-    if (is.null(params)) send(store$connection, statement)
-    else send(store$connection, statement, params = params),
-    error = function(e) stop(postgres_error(e, store$path))
-  ), warning = function(w) {
-    if (grepl("open result set", conditionMessage(w), fixed = TRUE)) {
-      tryInvokeRestart("muffleWarning")
+  withCallingHandlers(
+    tryCatch(
+      if (is.null(params)) {
+        send(store$connection, statement)
+      } else {
+        send(store$connection, statement, params = params)
+      },
+      error = function(e) stop(postgres_error(e, store$path))
+    ),
+    warning = function(w) {
+      if (grepl("open result set", conditionMessage(w), fixed = TRUE)) {
+        tryInvokeRestart("muffleWarning")
+      }
     }
-  })
+  )
 }
 
 #' @export
-sql_get.vetusta_store_postgres <- function(store, statement, params = NULL, often = FALSE) {
+sql_get.vetusta_store_postgres <- function(store, statement, params = NULL,
+                                           often = FALSE) {
   postgres_patiently(store, function(again) {
     postgres_send(store, DBI::dbGetQuery, statement, params)
   })
 }
 
 #' @export
-sql_do.vetusta_store_postgres <- function(store, statement, params = NULL, often = FALSE) {
+sql_do.vetusta_store_postgres <- function(store, statement, params = NULL,
+                                          often = FALSE) {
   # several rows are written all or none
   if (!isTRUE(store$inside) && max(0, lengths(params)) > 1) {
-    return(store_transaction(store, function() sql_do(store, statement, params)))
+    return(
+      store_transaction(store, function() sql_do(store, statement, params))
+    )
   }
   postgres_patiently(store, function(again) {
     postgres_send(store, DBI::dbExecute, statement, params)
@@ -133,7 +183,9 @@ sql_do.vetusta_store_postgres <- function(store, statement, params = NULL, often
 # Seconds for which a server that does not answer is waited for; a restart takes
 # a while.
 postgres_patience <- function() {
-  given <- suppressWarnings(as.numeric(Sys.getenv("VETUSTA_SERVER_PATIENCE_SECONDS")))
+  given <- suppressWarnings(
+    as.numeric(Sys.getenv("VETUSTA_SERVER_PATIENCE_SECONDS"))
+  )
   if (is.finite(given) && given >= 0) given else 60
 }
 
@@ -158,10 +210,17 @@ postgres_patiently <- function(store, work) {
     tried <- tried + 1
     reason <- failed$reason %||% ""
     # a lost connection is retried as long as a server is waited for
-    enough <- if (reason == "lost") now_seconds() > until && tried > 8 else tried > 8
+    enough <- if (reason == "lost") {
+      now_seconds() > until && tried > 8
+    } else {
+      tried > 8
+    }
     if (!nzchar(reason) || enough) stop(failed)
-    if (reason == "lost") postgres_reconnect(store, failed)
-    else Sys.sleep(stats::runif(1, 0.5, 1) * 0.02 * 2^tried)
+    if (reason == "lost") {
+      postgres_reconnect(store, failed)
+    } else {
+      Sys.sleep(stats::runif(1, 0.5, 1) * 0.02 * 2^tried)
+    }
   }
 }
 
@@ -188,7 +247,10 @@ store_snapshot.vetusta_store_postgres <- function(store, work) {
     return(work())
   }
   postgres_patiently(store, function(again) {
-    postgres_send(store, DBI::dbExecute, "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY", NULL)
+    postgres_send(
+      store, DBI::dbExecute, "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY",
+      NULL
+    )
     store$inside <- TRUE
     on.exit({
       store$inside <- FALSE
@@ -206,7 +268,9 @@ store_transaction.vetusta_store_postgres <- function(store, work) {
     return(work())
   }
   postgres_patiently(store, function(again) {
-    send <- function(statement) postgres_send(store, DBI::dbExecute, statement, NULL)
+    send <- function(statement) {
+      postgres_send(store, DBI::dbExecute, statement, NULL)
+    }
     send("BEGIN")
     done <- FALSE
     store$inside <- TRUE
@@ -218,10 +282,15 @@ store_transaction.vetusta_store_postgres <- function(store, work) {
         try(DBI::dbExecute(store$connection, "ROLLBACK"), silent = TRUE)
       }
     })
-    result <- other_errors(work(), function(e) stop(postgres_error(e, store$path)))
+    result <- other_errors(
+      work(), function(e) stop(postgres_error(e, store$path))
+    )
     number <- sql_get(store, "SELECT txid_current()::text AS number")$number
     ended <- tryCatch(send("COMMIT"), vetusta_error_archive = identity)
-    if (inherits(ended, "condition") && !postgres_was_made(store, ended, number)) stop(ended)
+    if (inherits(ended, "condition") &&
+      !postgres_was_made(store, ended, number)) {
+      stop(ended)
+    }
     done <- TRUE
     result
   })
@@ -234,8 +303,12 @@ postgres_was_made <- function(store, failed, number) {
   postgres_reconnect(store, failed)
   until <- now_seconds() + postgres_patience()
   repeat {
-    became <- tryCatch(postgres_send(store, DBI::dbGetQuery, "SELECT txid_status(?) AS became",
-      list(number))$became, vetusta_error_archive = identity)
+    became <- tryCatch(
+      postgres_send(
+        store, DBI::dbGetQuery, "SELECT txid_status(?) AS became", list(number)
+      )$became,
+      vetusta_error_archive = identity
+    )
     cut <- inherits(became, "condition")
     if (!cut && !identical(became, "in progress")) {
       return(identical(became, "committed"))
@@ -246,6 +319,10 @@ postgres_was_made <- function(store, failed, number) {
       failed$reason <- NULL
       stop(failed)
     }
-    if (cut) postgres_reconnect(store, became) else allowInterrupts(Sys.sleep(0.2))
+    if (cut) {
+      postgres_reconnect(store, became)
+    } else {
+      allowInterrupts(Sys.sleep(0.2))
+    }
   }
 }

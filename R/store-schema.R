@@ -8,12 +8,21 @@
 
 # The type of values; NULL without any.
 value_type <- function(column) {
-  if (!length(column) || (is.na(column[[1]]) && all(is.na(column)))) NULL
-  else if (inherits(column, "POSIXct")) "instant"
-  else if (inherits(column, "Date")) "day"
-  else if (is.logical(column)) "flag"
-  else if (is.integer(column) && !is.object(column)) "whole number"
-  else if (is.numeric(column) && !is.object(column)) "number" else "text"
+  if (!length(column) || (is.na(column[[1]]) && all(is.na(column)))) {
+    NULL
+  } else if (inherits(column, "POSIXct")) {
+    "instant"
+  } else if (inherits(column, "Date")) {
+    "day"
+  } else if (is.logical(column)) {
+    "flag"
+  } else if (is.integer(column) && !is.object(column)) {
+    "whole number"
+  } else if (is.numeric(column) && !is.object(column)) {
+    "number"
+  } else {
+    "text"
+  }
 }
 
 # Texts converted to a type, where each reads back as it is written; else NULL.
@@ -33,7 +42,9 @@ texts_as <- list(
   instant = function(text) {
     instant <- read_rfc3339(text)
     if (!any(is.na(instant) & !is.na(text)) &&
-      all(is.na(text) | format_instant(instant) == text)) instant
+      all(is.na(text) | format_instant(instant) == text)) {
+      instant
+    }
   },
   flag = function(text) {
     if (all(text %in% c("true", "false", NA))) text == "true"
@@ -42,15 +53,24 @@ texts_as <- list(
 
 # Values as texts of a text column.
 as_text <- function(column) {
-  if (is.character(column)) column
-  else if (inherits(column, "POSIXct")) format_instant(column)
-  else if (inherits(column, "Date")) format(column)
-  else if (is.logical(column)) tolower(as.character(column))
-  else if (is.numeric(column) && !is.object(column)) number_texts(column)
-  else as.character(column)
+  if (is.character(column)) {
+    column
+  } else if (inherits(column, "POSIXct")) {
+    format_instant(column)
+  } else if (inherits(column, "Date")) {
+    format(column)
+  } else if (is.logical(column)) {
+    tolower(as.character(column))
+  } else if (is.numeric(column) && !is.object(column)) {
+    number_texts(column)
+  } else {
+    as.character(column)
+  }
 }
 
-number_texts <- function(column) ifelse(is.na(column), NA_character_, format_exact(column))
+number_texts <- function(column) {
+  ifelse(is.na(column), NA_character_, format_exact(column))
+}
 
 number_types <- c("number", "whole number")
 
@@ -69,16 +89,23 @@ fit_column <- function(column, type) {
     whole <- type == "whole number" && are_whole(column)
     return(list(column = column, type = if (whole) type else "number"))
   }
-  read <- if (have == "text" && type != "text") texts_as[[type]](as.character(column))
-  if (is.null(read)) list(column = as_text(column), type = "text")
-  else list(column = read, type = type)
+  read <- if (have == "text" && type != "text") {
+    texts_as[[type]](as.character(column))
+  }
+  if (is.null(read)) {
+    list(column = as_text(column), type = "text")
+  } else {
+    list(column = read, type = type)
+  }
 }
 
 # The columns of a page by its dataset's schema; new decisions are stored.
 sql_fitted <- function(store, page, columns) {
   types <- sql_declared(store, page, names(columns))
   # a column whose class shows its type needs no look at its values
-  plain <- vapply(columns, function(column) if (is.object(column)) "" else typeof(column), "")
+  plain <- vapply(
+    columns, function(column) if (is.object(column)) "" else typeof(column), ""
+  )
   like <- c(number = "double", text = "character")[types[names(columns)]]
   odd <- names(columns)[!(plain == like) %in% TRUE]
   fitted <- list()
@@ -103,7 +130,10 @@ sql_declared <- function(store, page, columns) {
   if (all(names(page$types) %in% names(types))) {
     return(types)
   }
-  fresh <- setdiff(intersect(names(page$types), columns), c(names(types), "series", time_columns))
+  fresh <- setdiff(
+    intersect(names(page$types), columns),
+    c(names(types), "series", time_columns)
+  )
   for (name in fresh) sql_put_type(store, page, name, NULL, page$types[[name]])
   if (length(fresh)) sql_types(store, page$source, page$dataset) else types
 }
@@ -113,8 +143,10 @@ sql_types <- function(store, source, dataset) {
   name <- paste(source, dataset, sep = "\r")
   cached <- store$types[[name]]
   if (is.null(cached)) {
-    rows <- sql_get(store, "SELECT name, type FROM types WHERE source = ? AND dataset = ?",
-      list(source, dataset))
+    rows <- sql_get(
+      store, "SELECT name, type FROM types WHERE source = ? AND dataset = ?",
+      list(source, dataset)
+    )
     cached <- stats::setNames(as.character(rows$type), as.character(rows$name))
     assign(name, cached, envir = store$types)
   }
@@ -125,13 +157,25 @@ sql_put_type <- function(store, page, name, before, type) {
   place <- list(page$source, page$dataset, name)
   if (is.null(before)) {
     # of two processes that decide at once the first wins
-    sql_do(store, "INSERT INTO types VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING", c(place, type))
+    sql_do(
+      store, "INSERT INTO types VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING",
+      c(place, type)
+    )
   } else {
-    sql_do(store, "UPDATE types SET type = ? WHERE source = ? AND dataset = ? AND name = ?",
-      c(type, place))
-    store_note(store, "widened", page$source, page$dataset, name, paste(before, "to", type))
+    sql_do(
+      store,
+      "UPDATE types SET type = ? WHERE source = ? AND dataset = ? AND name = ?",
+      c(type, place)
+    )
+    store_note(
+      store, "widened", page$source, page$dataset, name,
+      paste(before, "to", type)
+    )
   }
-  assign(paste(page$source, page$dataset, sep = "\r"), NULL, envir = store$types)
+  assign(
+    paste(page$source, page$dataset, sep = "\r"), NULL,
+    envir = store$types
+  )
 }
 
 # Columns as the current schema says: values written before a column became text
@@ -139,7 +183,9 @@ sql_put_type <- function(store, page, name, before, type) {
 store_typed <- function(store, source, dataset, columns) {
   types <- sql_types(store, source, dataset)
   for (name in intersect(names(columns), names(types)[types == "text"])) {
-    if (!is.character(columns[[name]])) columns[[name]] <- as_text(columns[[name]])
+    if (!is.character(columns[[name]])) {
+      columns[[name]] <- as_text(columns[[name]])
+    }
   }
   columns
 }

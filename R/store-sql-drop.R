@@ -7,7 +7,10 @@ store_drop.vetusta_store_sql <- function(store, series, datasets) {
     for (i in seq_len(NROW(datasets))) {
       place <- list(datasets$source[i], datasets$dataset[i])
       for (table in c("records", "frames", "types", "coverage")) {
-        sql_do(store, paste("DELETE FROM", table, "WHERE source = ? AND dataset = ?"), place)
+        sql_do(
+          store,
+          paste("DELETE FROM", table, "WHERE source = ? AND dataset = ?"), place
+        )
       }
       sql_drop_notes(store, place)
     }
@@ -18,7 +21,9 @@ store_drop.vetusta_store_sql <- function(store, series, datasets) {
 sql_drop_series <- function(store, series) {
   ids <- json_numbers(series$id)
   for (table in c("segments", "attributes", "moved")) {
-    sql_do(store, paste("DELETE FROM", table, "WHERE series IN @numbers"), list(ids))
+    sql_do(
+      store, paste("DELETE FROM", table, "WHERE series IN @numbers"), list(ids)
+    )
   }
   sql_do(store, "DELETE FROM series WHERE id IN @numbers", list(ids))
   known <- series_dimensions(series)
@@ -27,13 +32,21 @@ sql_drop_series <- function(store, series) {
     # ranges are named by symbol and interval, or by the keys of a request
     symbol <- as.character(known[["symbol"]] %||% NA)[i]
     bars <- if (!is.na(symbol)) bars_cover_key(symbol, series$frequency[i], "")
-    covered <- sql_get(store, "SELECT DISTINCT key FROM coverage WHERE source = ? AND dataset = ?",
-      place)$key
-    hit <- covered[(length(bars) > 0 & startsWith(covered, bars %||% "")) |
-      grepl(json_text(series$key[i]), covered, fixed = TRUE)]
+    covered <- sql_get(
+      store,
+      "SELECT DISTINCT key FROM coverage WHERE source = ? AND dataset = ?",
+      place
+    )$key
+    hit <- covered[
+      (length(bars) > 0 & startsWith(covered, bars %||% "")) |
+        grepl(json_text(series$key[i]), covered, fixed = TRUE)
+    ]
     for (key in hit) {
-      sql_do(store, "DELETE FROM coverage WHERE source = ? AND dataset = ? AND key = ?",
-        c(place, key))
+      sql_do(
+        store,
+        "DELETE FROM coverage WHERE source = ? AND dataset = ? AND key = ?",
+        c(place, key)
+      )
     }
   }
   places <- unique(series[c("source", "dataset")])
@@ -43,9 +56,16 @@ sql_drop_series <- function(store, series) {
 # Removes what is noted about requests and lists of a dataset; documents and
 # queries stay.
 sql_drop_notes <- function(store, place) {
-  sql_do(store, paste("DELETE FROM notes WHERE source = ? AND dataset = ? AND kind IN ('reached',",
-    "'asked', 'refreshed', 'looked', 'round', 'listed', 'listing', 'open', 'rejected', 'holes',",
-    "'unpublished', 'large')"), unname(place))
+  sql_do(
+    store,
+    paste(
+      "DELETE FROM notes WHERE source = ? AND dataset = ? AND kind IN
+        ('reached',",
+      "'asked', 'refreshed', 'looked', 'round', 'listed', 'listing',",
+      "'open', 'rejected', 'holes',", "'unpublished', 'large')"
+    ),
+    unname(place)
+  )
 }
 
 # Rows in the column store are removed first, while their series is still known.
@@ -57,8 +77,14 @@ store_drop.vetusta_store_columns <- function(store, series, datasets) {
     if (!length(columns_present(columns, shape))) next
     ids <- format(by_shape[[shape]], scientific = FALSE, trim = TRUE)
     for (server in columns$servers) {
-      columns_do(columns, paste0("ALTER TABLE ", columns_table(columns, shape, FALSE),
-        " DELETE WHERE series IN (", paste(ids, collapse = ", "), ")"), server)
+      columns_do(
+        columns,
+        paste0(
+          "ALTER TABLE ", columns_table(columns, shape, FALSE),
+          " DELETE WHERE series IN (", paste(ids, collapse = ", "), ")"
+        ),
+        server
+      )
     }
     columns_settled(columns, shape)
   }
@@ -69,18 +95,31 @@ store_drop.vetusta_store_columns <- function(store, series, datasets) {
 columns_settled <- function(columns, shape, patience = 120) {
   until <- now_seconds() + patience
   repeat {
-    left <- vapply(columns$servers, function(server) {
-      running <- columns_send(columns, paste0("SELECT count() FROM system.mutations WHERE ",
-        "database = '", columns$database, "' AND table = '", shape, "_", columns$key,
-        "' AND is_done = 0"), server = server)
-      as.numeric(trimws(rawToChar(running)))
-    }, 0)
+    left <- vapply(
+      columns$servers,
+      function(server) {
+        running <- columns_send(
+          columns,
+          paste0(
+            "SELECT count() FROM system.mutations WHERE ", "database = '",
+            columns$database, "' AND table = '", shape, "_", columns$key,
+            "' AND is_done = 0"
+          ),
+          server = server
+        )
+        as.numeric(trimws(rawToChar(running)))
+      },
+      0
+    )
     if (!sum(left)) {
       return(invisible())
     }
     if (now_seconds() > until) {
-      vetusta_stop("archive", "The column store does not end taking rows out.",
-        where = columns$servers[1], todo = "look at its load, and give the command again")
+      vetusta_stop(
+        "archive", "The column store does not end taking rows out.",
+        where = columns$servers[1],
+        todo = "look at its load, and give the command again"
+      )
     }
     Sys.sleep(0.2)
   }

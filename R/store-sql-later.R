@@ -16,7 +16,9 @@ sql_put_later <- function(store, page) {
   }
   later <- store$later
   if (!length(later$pages)) later$since <- as.numeric(Sys.time())
-  later$pages[[length(later$pages) + 1L]] <- list(page = page, values = page_places(page, segment))
+  later$pages[[
+    length(later$pages) + 1L
+  ]] <- list(page = page, values = page_places(page, segment))
   later$claims <- c(later$claims, page$claims)
   TRUE
 }
@@ -38,18 +40,30 @@ store_gathered <- function(store) {
   }
   store$later$pages <- list()
   store$later$claims <- character()
-  together <- length(pages) > 1 && tryCatch({
-    suspendInterrupts(store_transaction(store, function() {
-      places <- lapply(seq_along(page_names), function(i) {
-        parts <- lapply(pages, function(entry) entry$values[[i]])
-        if (page_names[i] == "body") unlist(parts, recursive = FALSE) else unlist(parts)
-      })
-      sql_page_in(store, places)
-    }))
-    TRUE
-  }, vetusta_error_archive = function(e) {
-    if (grepl("times are stored", e$what, fixed = TRUE)) FALSE else stop(e)
-  })
+  together <- length(pages) > 1 &&
+    tryCatch(
+      {
+        suspendInterrupts(store_transaction(store, function() {
+          places <- lapply(seq_along(page_names), function(i) {
+            parts <- lapply(pages, function(entry) entry$values[[i]])
+            if (page_names[i] == "body") {
+              unlist(parts, recursive = FALSE)
+            } else {
+              unlist(parts)
+            }
+          })
+          sql_page_in(store, places)
+        }))
+        TRUE
+      },
+      vetusta_error_archive = function(e) {
+        if (grepl("times are stored", e$what, fixed = TRUE)) {
+          FALSE
+        } else {
+          stop(e)
+        }
+      }
+    )
   for (entry in pages) {
     if (together) {
       sql_page_gathered(store, entry$page)

@@ -3,26 +3,40 @@
 # Rows of one series with their journal row, and at most one of everything else.
 is_plain_page <- function(page) {
   parcel <- page$rows
-  inherits(parcel, "vetusta_parcel_series") && nrow(parcel$series) == 1 &&
-    is.null(parcel$series$attributes) && !is.null(page$journal) && !NROW(page$rejected) &&
-    is.null(page$raw) && max(NROW(page$covered), length(page$notes), length(page$claims)) < 2
+  inherits(parcel, "vetusta_parcel_series") &&
+    nrow(parcel$series) == 1 &&
+    is.null(parcel$series$attributes) &&
+    !is.null(page$journal) &&
+    !NROW(page$rejected) &&
+    is.null(page$raw) &&
+    max(NROW(page$covered), length(page$notes), length(page$claims)) < 2
 }
 
 # Rows of one series as a block; each has a time of its own.
 page_segment <- function(series, rows) {
   n <- length(rows$time)
   ends <- as.numeric(rows$time[c(1, n)])
-  list(series = series, first = ends[1], last = ends[2], row_count = n, times = n,
-    body = list(block_write(rows, FALSE)))
+  list(
+    series = series,
+    first = ends[1],
+    last = ends[2],
+    row_count = n,
+    times = n,
+    body = list(block_write(rows, FALSE))
+  )
 }
 
 # The values of the statement, in order; missing ones are NA.
-page_names <- c("run", "source", "dataset", "symbol", "asked", "seconds", "status", "bytes", "rows",
-  "outcome", "url", "message", "series", "first", "last", "row_count", "times", "body", "cover",
-  "start", "end", "kind", "place", "value", "request", "now", "shape", "key",
-  "frequency", "dimensions")
-page_absent <- c(lapply(stats::setNames(nm = setdiff(page_names, "body")), function(name) NA),
-  list(body = list(NULL)))
+page_names <- c(
+  "run", "source", "dataset", "symbol", "asked", "seconds", "status", "bytes",
+  "rows", "outcome", "url", "message", "series", "first", "last", "row_count",
+  "times", "body", "cover", "start", "end", "kind", "place", "value",
+  "request", "now", "shape", "key", "frequency", "dimensions"
+)
+page_absent <- c(
+  lapply(stats::setNames(nm = setdiff(page_names, "body")), function(name) NA),
+  list(body = list(NULL))
+)
 
 page_places <- function(page, segment) {
   covered <- page$covered
@@ -30,9 +44,14 @@ page_places <- function(page, segment) {
   alone <- !is.null(segment)
   note <- if (alone && length(page$notes)) page$notes[[1]]
   claim <- if (alone && length(page$claims)) page$claims[[1]]
-  values <- c(page$journal[journal_columns], segment,
-    list(cover = covered$key[1], start = covered$start[1], end = covered$end[1],
-      kind = note$kind, place = note$key, value = note$value, request = claim, now = page$now))
+  values <- c(
+    page$journal[journal_columns], segment,
+    list(
+      cover = covered$key[1], start = covered$start[1], end = covered$end[1],
+      kind = note$kind, place = note$key, value = note$value, request = claim,
+      now = page$now
+    )
+  )
   values <- values[lengths(values) > 0]
   places <- page_absent
   places[names(values)] <- values

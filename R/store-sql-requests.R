@@ -4,142 +4,230 @@
 # Covered ranges: key, start, end; of some keys or all of a dataset.
 store_covered <- function(store, source, dataset, keys = NULL) {
   few <- length(keys) > 0 && length(keys) <= 200
-  sql_get(store, paste("SELECT key, start, \"end\" FROM coverage WHERE source = ? AND dataset = ?",
-    if (few) "AND key IN @texts", "ORDER BY key, start"),
-    c(list(source, dataset), if (few) list(json_array(keys))), often = few)
+  sql_get(
+    store,
+    paste(
+      "SELECT key, start, \"end\" FROM coverage WHERE source = ? AND dataset
+        = ?",
+      if (few) "AND key IN @texts", "ORDER BY key, start"
+    ),
+    c(list(source, dataset), if (few) list(json_array(keys))),
+    often = few
+  )
 }
 
 # Notes about requests by kind ("reached", "job", "round", "asked", "refreshed")
 # and key: key, at, value; for several kinds also `kind`, and without a source
 # also `source` and `dataset`.
 store_notes <- function(store, kind, source = NULL, dataset = NULL,
-  key = NULL) {
+                        key = NULL) {
   everywhere <- is.null(source)
   several <- length(kind) > 1
-  sql_get(store,
-    paste0("SELECT ", if (several) "kind, ", if (everywhere) "source, dataset, ",
+  sql_get(
+    store,
+    paste0(
+      "SELECT ", if (several) "kind, ", if (everywhere) "source, dataset, ",
       "key, at, value FROM notes WHERE kind ",
-      if (several) "IN @texts " else "= ? ", if (!everywhere) "AND source = ? ",
-      if (!is.null(dataset)) "AND dataset = ? ", if (!is.null(key)) "AND key = ? ", "ORDER BY key"),
-    c(list(if (several) json_array(kind) else kind), source, dataset, key), often = !is.null(key))
+      if (several) "IN @texts " else "= ? ",
+      if (!everywhere) "AND source = ? ",
+      if (!is.null(dataset)) "AND dataset = ? ",
+      if (!is.null(key)) "AND key = ? ", "ORDER BY key"
+    ),
+    c(list(if (several) json_array(kind) else kind), source, dataset, key),
+    often = !is.null(key)
+  )
 }
 
 store_note <- function(store, kind, source, dataset, key,
-  value = NA_character_, at = store_now(store)) {
-  sql_do(store,
-    "INSERT INTO notes (kind, source, dataset, key, at, value) VALUES (?, ?, ?, ?, ?, ?)
-    ON CONFLICT (kind, source, dataset, key) DO UPDATE SET at = excluded.at, value =
+                       value = NA_character_, at = store_now(store)) {
+  sql_do(
+    store,
+    "INSERT INTO notes (kind, source, dataset, key, at, value) VALUES (?, ?,
+    ?, ?, ?, ?) ON CONFLICT (kind, source, dataset,
+    key) DO UPDATE SET at = excluded.at, value =
       excluded.value",
-    list(kind, source, dataset, key, at, value))
+    list(kind, source, dataset, key, at, value)
+  )
 }
 
 store_forget <- function(store, kind, source, dataset, key) {
-  sql_do(store, "DELETE FROM notes WHERE kind = ? AND source = ? AND dataset = ? AND key = ?",
-    list(kind, source, dataset, key))
+  sql_do(
+    store,
+    "DELETE FROM notes WHERE kind = ? AND source = ? AND dataset = ? AND key
+      = ?",
+    list(kind, source, dataset, key)
+  )
 }
 
 # The latest instant at which an answered request can have been counted.
 store_token_made <- function(store, id, at) {
-  sql_do(store, "UPDATE tokens SET taken = ? WHERE rowid = ?", list(at, id), often = TRUE)
+  sql_do(
+    store, "UPDATE tokens SET taken = ? WHERE rowid = ?", list(at, id),
+    often = TRUE
+  )
 }
 
 store_tokens <- function(store, source, since = -1e18) {
-  sql_get(store,
-    "SELECT rowid AS id, taken AS time, weight FROM tokens WHERE source = ? AND taken > ?",
-    list(source, since), often = TRUE)
+  sql_get(
+    store,
+    "SELECT rowid AS id, taken AS time, weight FROM tokens WHERE source = ?
+      AND taken > ?",
+    list(source, since),
+    often = TRUE
+  )
 }
 
 store_tokens_forget <- function(store, source, before) {
-  sql_do(store, "DELETE FROM tokens WHERE source = ? AND taken <= ?", list(source, before))
+  sql_do(
+    store, "DELETE FROM tokens WHERE source = ? AND taken <= ?",
+    list(source, before)
+  )
 }
 
 # The columns of the journal, which are the fields of an entry.
-journal_columns <- c("run", "source", "dataset", "symbol", "asked", "seconds", "status", "bytes",
-  "rows", "outcome", "url", "message")
+journal_columns <- c(
+  "run", "source", "dataset", "symbol", "asked", "seconds", "status", "bytes",
+  "rows", "outcome", "url", "message"
+)
 
-journal_values <- function(entry) lapply(journal_columns, function(name) entry[[name]] %||% NA)
+journal_values <- function(entry) {
+  lapply(journal_columns, function(name) entry[[name]] %||% NA)
+}
 
 # The journal and the rejected rows, oldest first.
 store_journal <- function(store) {
-  sql_get(store,
-    paste("SELECT", paste(journal_columns, collapse = ", "), "FROM journal ORDER BY id"))
+  sql_get(
+    store,
+    paste(
+      "SELECT", paste(journal_columns, collapse = ", "),
+      "FROM journal ORDER BY id"
+    )
+  )
 }
 
 store_journal_add <- function(store, entry) {
-  sql_do(store,
-    paste0("INSERT INTO journal (", paste(journal_columns, collapse = ", "), ") VALUES (",
-    paste(rep("?", length(journal_columns)), collapse = ", "), ")"), journal_values(entry),
-    often = TRUE)
+  sql_do(
+    store,
+    paste0(
+      "INSERT INTO journal (", paste(journal_columns, collapse = ", "),
+      ") VALUES (", paste(rep("?", length(journal_columns)), collapse = ", "),
+      ")"
+    ),
+    journal_values(entry),
+    often = TRUE
+  )
 }
 
 store_rejected <- function(store) {
-  sql_get(store,
-    "SELECT symbol, time, place, reason, detail, found FROM rejected ORDER BY id")
+  sql_get(
+    store,
+    "SELECT symbol, time, place, reason, detail,
+      found FROM rejected ORDER BY id"
+  )
 }
 
 sql_put_rejected <- function(store, rejected, journal, now) {
   n <- nrow(rejected)
   if (n) {
-    sql_do(store,
-      paste0("INSERT INTO rejected (journal, symbol, time, place, reason, detail, found) VALUES (?, ",
-        "?, ?, ?, ?, ?, ?)"),
-      list(rep(journal, n), rejected$symbol, as.numeric(rejected$time), rejected$place,
-        rejected$reason,
-        rejected$detail, rep(now, n)))
+    sql_do(
+      store,
+      paste0(
+        "INSERT INTO rejected (journal, symbol, time, place, reason, detail,
+          found) VALUES (?, ",
+        "?, ?, ?, ?, ?, ?)"
+      ),
+      list(
+        rep(journal, n), rejected$symbol, as.numeric(rejected$time),
+        rejected$place, rejected$reason, rejected$detail, rep(now, n)
+      )
+    )
   }
 }
 
 # The bytes of the newest stored pages of a dataset.
 store_page_bytes <- function(store, source, dataset) {
-  as.numeric(sql_get(store,
-    "SELECT bytes FROM journal WHERE source = ? AND dataset = ? AND outcome = 'stored'
-    ORDER BY id DESC LIMIT 50", list(source, dataset))$bytes)
+  as.numeric(
+    sql_get(
+      store,
+      "SELECT bytes FROM journal WHERE source = ? AND dataset = ? AND outcome
+    = 'stored' ORDER BY id DESC LIMIT 50",
+      list(source, dataset)
+    )$bytes
+  )
 }
 
 # Raw pages: their list, and one of them.
 store_raw <- function(store, source, dataset) {
-  sql_get(store,
-    "SELECT journal, about, hash FROM raw WHERE source = ? AND dataset = ? ORDER BY journal",
-    list(source, dataset))
+  sql_get(
+    store,
+    "SELECT journal, about, hash FROM raw WHERE source = ? AND dataset = ?
+      ORDER BY journal",
+    list(source, dataset)
+  )
 }
 
 store_raw_body <- function(store, journal) {
-  memDecompress(sql_get(store, "SELECT body FROM raw WHERE journal = ?",
-    list(journal))$body[[1]], "gzip")
+  memDecompress(
+    sql_get(
+      store, "SELECT body FROM raw WHERE journal = ?", list(journal)
+    )$body[[
+      1
+    ]],
+    "gzip"
+  )
 }
 
 # A raw page is stored compressed with a hash of its bytes.
 sql_put_raw <- function(store, page, journal) {
-  sql_do(store,
-    "INSERT INTO raw (journal, source, dataset, hash, about, body) VALUES (?, ?, ?, ?, ?, ?)",
-    list(journal, page$source, page$dataset, page$raw$hash, page$raw$about,
-      list(memCompress(page$raw$body, "gzip"))))
+  sql_do(
+    store,
+    "INSERT INTO raw (journal, source, dataset, hash, about, body) VALUES (?,
+      ?, ?, ?, ?, ?)",
+    list(
+      journal, page$source, page$dataset, page$raw$hash, page$raw$about,
+      list(memCompress(page$raw$body, "gzip"))
+    )
+  )
 }
 
 content_hash <- function(body) cli::hash_raw_md5(body)
 
 # Structures of statistics with their validators.
 store_structure <- function(store, source, url) {
-  document <- sql_get(store,
-    "SELECT etag, modified, fetched, body FROM structures WHERE source = ? AND url = ?",
-    list(source, url))
+  document <- sql_get(
+    store,
+    "SELECT etag, modified, fetched, body FROM structures WHERE source = ?
+      AND url = ?",
+    list(source, url)
+  )
   if (nrow(document)) {
-    list(etag = document$etag, modified = document$modified, fetched = document$fetched,
-      body = memDecompress(document$body[[1]], "gzip"))
+    list(
+      etag = document$etag,
+      modified = document$modified,
+      fetched = document$fetched,
+      body = memDecompress(document$body[[1]], "gzip")
+    )
   }
 }
 
 store_structure_put <- function(store, source, url, etag, modified, body) {
-  sql_do(store,
-    "INSERT INTO structures (source, url, etag, modified, fetched, body) VALUES (?, ?, ?, ?,
-      ?, ?)
-    ON CONFLICT (source, url) DO UPDATE SET etag = excluded.etag, modified = excluded.modified,
-    fetched = excluded.fetched, body = excluded.body",
-    list(source, url, etag %||% NA, modified %||% NA, store_now(store),
-      list(memCompress(body, "gzip"))))
+  sql_do(
+    store,
+    "INSERT INTO structures (source, url, etag, modified, fetched,
+      body) VALUES (?, ?, ?, ?, ?, ?)
+    ON CONFLICT (source, url) DO UPDATE SET etag = excluded.etag,
+    modified = excluded.modified, fetched = excluded.fetched,
+    body = excluded.body",
+    list(
+      source, url, etag %||% NA, modified %||% NA, store_now(store),
+      list(memCompress(body, "gzip"))
+    )
+  )
 }
 
 store_structure_touch <- function(store, source, url) {
-  sql_do(store, "UPDATE structures SET fetched = ? WHERE source = ? AND url = ?",
-    list(store_now(store), source, url))
+  sql_do(
+    store, "UPDATE structures SET fetched = ? WHERE source = ? AND url = ?",
+    list(store_now(store), source, url)
+  )
 }

@@ -42,8 +42,10 @@ store_put <- function(store, page, gather = 1) {
 
 sql_put_now <- function(store, page) {
   # an interrupt waits for the end of the page
-  put <- suspendInterrupts((if (isTRUE(page$again)) sql_put_behind(store, page)) %||%
-    sql_put_quick(store, page))
+  put <- suspendInterrupts(
+    (if (isTRUE(page$again)) sql_put_behind(store, page)) %||%
+      sql_put_quick(store, page)
+  )
   if (!is.null(put)) {
     return(put)
   }
@@ -52,7 +54,9 @@ sql_put_now <- function(store, page) {
     journal <- sql_put_page(store, page)
     counts <- sql_put_rows(page$rows, store, page)
     gone <- listing_put(store, page)
-    if (NROW(page$rejected)) sql_put_rejected(store, page$rejected, journal, page$now)
+    if (NROW(page$rejected)) {
+      sql_put_rejected(store, page$rejected, journal, page$now)
+    }
     if (!is.null(page$raw)) sql_put_raw(store, page, journal)
     for (note in page$notes) sql_set_note(store, page, note)
     for (claim in page$claims) store_claim_done(store, claim)
@@ -67,9 +71,14 @@ sql_fit <- function(parcel, store, page) {
 }
 
 sql_set_note <- function(store, page, note) {
-  if (is.null(note$value)) store_forget(store, note$kind, page$source, page$dataset, note$key)
-  else store_note(store, note$kind, page$source, page$dataset, note$key, note$value,
-    note$at %||% page$now)
+  if (is.null(note$value)) {
+    store_forget(store, note$kind, page$source, page$dataset, note$key)
+  } else {
+    store_note(
+      store, note$kind, page$source, page$dataset, note$key, note$value,
+      note$at %||% page$now
+    )
+  }
 }
 
 # Writes a page except rows that need a lookup first. Returns the number of its
@@ -83,7 +92,11 @@ sql_put_page <- function(store, page, segment = NULL) {
   }
   sql_page_in(store, page_places(page, segment))
   for (i in seq_len(NROW(covered))[-1]) sql_cover(store, page, covered[i, ])
-  if (alone) NA_integer_ else sql_get(store, "SELECT max(id) AS id FROM journal")$id
+  if (alone) {
+    NA_integer_
+  } else {
+    sql_get(store, "SELECT max(id) AS id FROM journal")$id
+  }
 }
 
 sql_put_rows <- function(parcel, store, page) UseMethod("sql_put_rows")
@@ -104,8 +117,11 @@ sql_put_rows.vetusta_parcel_series <- function(parcel, store, page) {
   of <- rows$series %||% rep(1L, length(rows$time))
   rows$series <- NULL
   rows <- sql_whole_series(store, rows, of, ids)
-  groups <- if (nrow(series) == 1) list(seq_along(rows$rows$time))
-  else split(seq_along(rows$of), factor(rows$of, seq_len(nrow(series))))
+  groups <- if (nrow(series) == 1) {
+    list(seq_along(rows$rows$time))
+  } else {
+    split(seq_along(rows$of), factor(rows$of, seq_len(nrow(series))))
+  }
   total <- no_counts
   if (length(groups) > 1) {
     done <- sql_put_fresh(store, ids, names, rows$rows, groups, page$now)
@@ -115,8 +131,11 @@ sql_put_rows.vetusta_parcel_series <- function(parcel, store, page) {
   for (i in seq_along(groups)) {
     at <- groups[[i]]
     if (length(at)) {
-      total <- total + sql_put_one(store, ids[i], names[i], lapply(rows$rows, `[`, at), page$now,
-        parcel$finishes, isTRUE(page$as_came))
+      total <- total +
+        sql_put_one(
+          store, ids[i], names[i], lapply(rows$rows, `[`, at), page$now,
+          parcel$finishes, isTRUE(page$as_came)
+        )
     }
   }
   total
@@ -140,25 +159,39 @@ sql_whole_series <- function(store, rows, of, ids) {
   owner <- rep(unique(ids[of[whole]]), stored$rows)
   parts <- lapply(whole, function(i) {
     time <- stored$columns$time[owner == ids[of[i]]]
-    list(time = time, known = rep(rows$known[i], length(time)), value = rep(NA_real_, length(time)),
-      status = rep("deleted", length(time)))
+    list(
+      time = time,
+      known = rep(rows$known[i], length(time)),
+      value = rep(NA_real_, length(time)),
+      status = rep("deleted", length(time))
+    )
   })
   count <- vapply(parts, function(part) length(part$time), 1L)
   kept <- lapply(rows, `[`, -whole)
-  list(rows = as.list(data.table::rbindlist(c(list(kept), parts), use.names = TRUE, fill = TRUE)),
-    of = c(of[-whole], rep(of[whole], count)))
+  list(
+    rows = as.list(
+      data.table::rbindlist(c(list(kept), parts), use.names = TRUE, fill = TRUE)
+    ),
+    of = c(of[-whole], rep(of[whole], count))
+  )
 }
 
 # The first rows of many series, in one statement: list(groups, counts), with
 # those that are written. Nothing is stored of these series yet.
 sql_put_fresh <- function(store, ids, names, rows, groups, now) {
-  segments <- sql_get(store, "SELECT series FROM segments WHERE series IN @numbers
+  segments <- sql_get(
+    store,
+    "SELECT series FROM segments WHERE series IN @numbers
     UNION SELECT series FROM moved WHERE series IN @numbers",
-    list(json_numbers(unique(ids)), json_numbers(unique(ids))))$series
+    list(json_numbers(unique(ids)), json_numbers(unique(ids)))
+  )$series
   sizes <- lengths(groups)
-  fresh <- which(!ids %in% segments & !duplicated(ids) & sizes > 0 & sizes <= segment_rows)
+  fresh <- which(
+    !ids %in% segments & !duplicated(ids) & sizes > 0 & sizes <= segment_rows
+  )
   counts <- no_counts
-  plain <- groups_rise_cpp(rows$time, groups[fresh]) & !"deleted" %in% rows$status
+  plain <- groups_rise_cpp(rows$time, groups[fresh]) &
+    !"deleted" %in% rows$status
   kept <- rows_of_groups(rows, groups[fresh])
   counts[["new"]] <- sum(sizes[fresh[plain]])
   for (i in which(!plain)) {
@@ -189,14 +222,18 @@ rows_of_groups <- function(rows, groups) {
 }
 
 # Compares rows of one series with the stored ones.
-sql_put_one <- function(store, id, name, rows, now, finishes = FALSE, anew = FALSE) {
+sql_put_one <- function(store, id, name, rows, now, finishes = FALSE,
+                        anew = FALSE) {
   rows <- unique_history(rows)
   n <- length(rows$time)
   time <- as.numeric(rows$time)
   sql_hold_series(store, id)
-  touched <- sql_get(store,
-    "SELECT id, level FROM segments WHERE series = ? AND first <= ? AND last >= ? ORDER BY first",
-    list(id, time[n], time[1]))
+  touched <- sql_get(
+    store,
+    "SELECT id, level FROM segments WHERE series = ? AND first <= ? AND last
+      >= ? ORDER BY first",
+    list(id, time[n], time[1])
+  )
   old <- if (nrow(touched)) sql_segments(store, touched$id)
   away <- sql_moved_rows(store, id, time[1], time[n])
   merged <- merge_history(with_moved(old, away), rows, now, finishes, anew)
@@ -206,30 +243,42 @@ sql_put_one <- function(store, id, name, rows, now, finishes = FALSE, anew = FAL
   sql_drop_segments(store, touched$id)
   merged$rows <- without_moved(merged$rows)
   for (at in segment_pieces(merged$rows$time)) {
-    sql_insert_segment(store, id, lapply(merged$rows, `[`, at), max(0L, touched$level),
-      nrow(touched) > 0)
+    sql_insert_segment(
+      store, id, lapply(merged$rows, `[`, at), max(0L, touched$level),
+      nrow(touched) > 0
+    )
   }
   if (!nrow(touched)) sql_gathered(store, name, id)
   merged$counts
 }
 
 #' @export
-store_read.vetusta_store_sql <- function(store, series, from = -Inf, to = Inf, at = Inf,
-  newest = TRUE) {
+store_read.vetusta_store_sql <- function(store, series, from = -Inf, to = Inf,
+                                         at = Inf, newest = TRUE) {
   if (length(series)) sql_none_moved(store, series)
-  segments <- sql_get(store, "SELECT s.id, s.series, s.first, s.body FROM segments s
+  segments <- sql_get(
+    store,
+    "SELECT s.id, s.series, s.first, s.body FROM segments s
     WHERE s.series IN @numbers AND s.first < ? AND s.last >= ? ORDER BY
       s.series, s.first",
-    list(json_numbers(series), to, from))
+    list(json_numbers(series), to, from)
+  )
   if (!nrow(segments)) {
-    return(list(columns = list(time = utc(numeric()), known = utc(numeric())),
-      rows = integer(length(series))))
+    return(
+      list(
+        columns = list(time = utc(numeric()), known = utc(numeric())),
+        rows = integer(length(series))
+      )
+    )
   }
   # in the order of the request
   segments <- segments[order(match(segments$series, series)), ]
   read <- sql_open_segments(store, segments, from, to, at, newest)
-  rows <- tabulate(rep(match(segments$series, series), read$rows), length(series))
-  read$columns$known <- read$columns[["known"]] %||% utc(rep(NA_real_, sum(rows)))
+  rows <- tabulate(
+    rep(match(segments$series, series), read$rows), length(series)
+  )
+  read$columns$known <- read$columns[["known"]] %||%
+    utc(rep(NA_real_, sum(rows)))
   list(columns = read$columns, rows = rows)
 }
 
@@ -239,11 +288,15 @@ sql_series_names <- function(page, series) {
 
 # Cached numbers of series, NA where unknown.
 sql_known_ids <- function(store, names) {
-  vapply(names, function(name) as.numeric(store$ids[[name]] %||% NA), 0, USE.NAMES = FALSE)
+  vapply(
+    names, function(name) as.numeric(store$ids[[name]] %||% NA), 0,
+    USE.NAMES = FALSE
+  )
 }
 
 # Numbers of series, which are created if needed.
-sql_series_ids <- function(store, page, series, name = sql_series_names(page, series)) {
+sql_series_ids <- function(store, page, series,
+                           name = sql_series_names(page, series)) {
   id <- sql_known_ids(store, name)
   away <- which(is.na(id))
   if (!length(away)) {
@@ -251,22 +304,33 @@ sql_series_ids <- function(store, page, series, name = sql_series_names(page, se
   }
   if (length(name) == 1) {
     # created or found in one statement
-    id <- sql_get(store, "INSERT INTO series (source, dataset, shape, key, frequency, dimensions)
+    id <- sql_get(
+      store,
+      "INSERT INTO series (source, dataset, shape, key, frequency, dimensions)
       VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT (source, dataset, key, frequency)
       DO UPDATE SET shape = series.shape RETURNING id",
-      list(page$source, page$dataset, page$shape, series$key, series$frequency,
-        series$dimensions))$id
+      list(
+        page$source, page$dataset, page$shape, series$key, series$frequency,
+        series$dimensions
+      )
+    )$id
     assign(name, id, envir = store$ids)
     return(id)
   }
   # most exist already
   looked_up <- function() {
-    catalogue <- sql_get(store,
+    catalogue <- sql_get(
+      store,
       "SELECT id, key, frequency FROM series WHERE source = ? AND dataset = ?
       AND key IN @texts",
-      list(page$source, page$dataset, json_array(unique(series$key[away]))))
-    catalogue$id[match(paste(series$key[away], series$frequency[away], sep = "\r"),
-      paste(catalogue$key, catalogue$frequency, sep = "\r"))]
+      list(page$source, page$dataset, json_array(unique(series$key[away])))
+    )
+    catalogue$id[
+      match(
+        paste(series$key[away], series$frequency[away], sep = "\r"),
+        paste(catalogue$key, catalogue$frequency, sep = "\r")
+      )
+    ]
   }
   id[away] <- looked_up()
   known <- away[!is.na(id[away])]
@@ -276,13 +340,16 @@ sql_series_ids <- function(store, page, series, name = sql_series_names(page, se
     return(id)
   }
   n <- length(away)
-  sql_do(store,
-    "INSERT INTO series (source, dataset, shape, key, frequency, dimensions) VALUES (?, ?, ?, ?,
-      ?, ?)
+  sql_do(
+    store,
+    "INSERT INTO series (source, dataset, shape, key, frequency,
+      dimensions) VALUES (?, ?, ?, ?, ?, ?)
     ON CONFLICT (source, dataset, key, frequency) DO NOTHING",
-    list(rep(page$source, n), rep(page$dataset, n), rep(page$shape, n), series$key[away],
-      series$frequency[away],
-      series$dimensions[away]))
+    list(
+      rep(page$source, n), rep(page$dataset, n), rep(page$shape, n),
+      series$key[away], series$frequency[away], series$dimensions[away]
+    )
+  )
   id[away] <- looked_up()
   for (i in away) assign(name[i], id[i], envir = store$ids)
   id
@@ -298,13 +365,15 @@ sql_put_quick <- function(store, page) {
   if (is.null(segment)) {
     return(NULL)
   }
-  written <- tryCatch({
-    sql_put_page(store, page, segment)
-    FALSE
-  }, vetusta_error_archive = function(e) {
-    if (grepl("times are stored", e$what, fixed = TRUE)) TRUE
-    else stop(e)
-  })
+  written <- tryCatch(
+    {
+      sql_put_page(store, page, segment)
+      FALSE
+    },
+    vetusta_error_archive = function(e) {
+      if (grepl("times are stored", e$what, fixed = TRUE)) TRUE else stop(e)
+    }
+  )
   if (written) {
     return(NULL)
   }
@@ -329,11 +398,20 @@ sql_quick_segment <- function(store, page) {
   if (!n || n > segment_rows || !is_plain_history(rows)) {
     return(NULL)
   }
-  segment <- page_segment(sql_known_ids(store, sql_series_names(page, parcel$series)), rows)
+  segment <- page_segment(
+    sql_known_ids(store, sql_series_names(page, parcel$series)), rows
+  )
   # the series is created or found with its page
   if (is.na(segment$series)) {
-    segment <- c(segment, list(shape = page$shape, key = parcel$series$key,
-      frequency = parcel$series$frequency, dimensions = parcel$series$dimensions))
+    segment <- c(
+      segment,
+      list(
+        shape = page$shape,
+        key = parcel$series$key,
+        frequency = parcel$series$frequency,
+        dimensions = parcel$series$dimensions
+      )
+    )
   }
   segment
 }
@@ -350,34 +428,48 @@ sql_put_behind <- function(store, page) {
   n <- length(time)
   # its number, its segments of these times, and whether rows are stored
   # elsewhere, in one statement
-  segments <- sql_get(store, "SELECT g.id, s.id AS series, g.first, g.body,
+  segments <- sql_get(
+    store,
+    "SELECT g.id, s.id AS series, g.first, g.body,
       (SELECT 1 FROM moved m WHERE m.series = s.id LIMIT 1) AS away
-    FROM series s LEFT JOIN segments g ON g.series = s.id AND g.first <= ? AND g.last >= ?
-    WHERE s.source = ? AND s.dataset = ? AND s.key = ? AND s.frequency = ? ORDER BY g.first",
-    list(time[n], time[1], page$source, page$dataset, parcel$series$key,
-      parcel$series$frequency), often = TRUE)
+    FROM series s LEFT JOIN segments g ON g.series = s.id AND g.first <= ? AND
+    g.last >= ? WHERE s.source = ? AND s.dataset = ? AND s.key = ? AND
+    s.frequency = ? ORDER BY g.first",
+    list(
+      time[n], time[1], page$source, page$dataset, parcel$series$key,
+      parcel$series$frequency
+    ),
+    often = TRUE
+  )
   id <- segments$series[1]
-  if (!nrow(segments) || is.na(segments$id[1]) ||
-    (!is.na(segments$away[1]) && !is.null(sql_moved_rows(store, id, time[1], time[n])))) {
+  if (!nrow(segments) ||
+    is.na(segments$id[1]) ||
+    (!is.na(segments$away[1]) &&
+      !is.null(sql_moved_rows(store, id, time[1], time[n])))) {
     return(NULL)
   }
   old <- sql_open_segments(store, segments, newest = FALSE)$columns
   fresh <- time > max(as.numeric(old$time))
-  counts <- counts_behind(old, rows, fresh) %||% merge_history(old, rows, page$now,
-    parcel$finishes)$counts
+  counts <- counts_behind(old, rows, fresh) %||%
+    merge_history(old, rows, page$now, parcel$finishes)$counts
   if (counts[["changed"]] > 0 || counts[["new"]] != sum(fresh) || !any(fresh)) {
     return(NULL)
   }
   segment <- page_segment(id, lapply(rows, `[`, which(fresh)))
   # another process may have written later rows meanwhile
-  written <- tryCatch({
-    sql_put_page(store, page, segment)
-    TRUE
-  }, vetusta_error_archive = function(e) {
-    if (grepl("times are stored", e$what, fixed = TRUE)) FALSE else stop(e)
-  })
+  written <- tryCatch(
+    {
+      sql_put_page(store, page, segment)
+      TRUE
+    },
+    vetusta_error_archive = function(e) {
+      if (grepl("times are stored", e$what, fixed = TRUE)) FALSE else stop(e)
+    }
+  )
   if (written) {
-    allowInterrupts(sql_gathered(store, sql_series_names(page, parcel$series), id))
+    allowInterrupts(
+      sql_gathered(store, sql_series_names(page, parcel$series), id)
+    )
     counts
   }
 }

@@ -9,8 +9,12 @@
 #   @valid             whether the column `body` is JSON
 
 # `often`: a statement of every request, which a store may keep prepared.
-sql_get <- function(store, statement, params = NULL, often = FALSE) UseMethod("sql_get")
-sql_do <- function(store, statement, params = NULL, often = FALSE) UseMethod("sql_do")
+sql_get <- function(store, statement, params = NULL, often = FALSE) {
+  UseMethod("sql_get")
+}
+sql_do <- function(store, statement, params = NULL, often = FALSE) {
+  UseMethod("sql_do")
+}
 
 # A statement with the store's placeholders replaced; cached.
 sql_worded <- function(statement, words, cache) {
@@ -19,7 +23,9 @@ sql_worded <- function(statement, words, cache) {
     return(cached)
   }
   worded <- statement
-  for (word in names(words)) worded <- gsub(paste0("@", word), words[[word]], worded, fixed = TRUE)
+  for (word in names(words)) {
+    worded <- gsub(paste0("@", word), words[[word]], worded, fixed = TRUE)
+  }
   assign(statement, worded, envir = cache)
   worded
 }
@@ -62,15 +68,21 @@ sql_forget_caches <- function(store) {
 sql_store <- function(class, path) {
   store <- new.env(parent = emptyenv())
   store$path <- path
-  for (cache in c("ids", "types", "pages", "ready")) store[[cache]] <- new.env(parent = emptyenv())
-  store$later <- list2env(list(pages = list(), claims = character(), since = NULL,
-    wrong = list()), parent = emptyenv())
+  for (cache in c("ids", "types", "pages", "ready")) {
+    store[[cache]] <- new.env(parent = emptyenv())
+  }
+  store$later <- list2env(
+    list(pages = list(), claims = character(), since = NULL, wrong = list()),
+    parent = emptyenv()
+  )
   class(store) <- c(class, "vetusta_store_sql", "vetusta_archive")
   store
 }
 
 json_numbers <- function(x) {
-  paste0("[", paste(format(x, scientific = FALSE, trim = TRUE), collapse = ","), "]")
+  paste0(
+    "[", paste(format(x, scientific = FALSE, trim = TRUE), collapse = ","), "]"
+  )
 }
 
 json_array <- function(x) {

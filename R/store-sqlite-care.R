@@ -13,18 +13,24 @@ store_sign.vetusta_store_sqlite <- function(store) {
 }
 
 #' @export
-store_again.vetusta_store_sqlite <- function(store) sqlite_store(store$path, read_only = TRUE)
+store_again.vetusta_store_sqlite <- function(store) {
+  sqlite_store(store$path, read_only = TRUE)
+}
 
 #' @export
 store_bytes.vetusta_store_sqlite <- function(store) file.size(store$path)
 
 #' @export
-store_folder.vetusta_store_sqlite <- function(store) paste0(store$path, ".parts")
+store_folder.vetusta_store_sqlite <- function(store) {
+  paste0(store$path, ".parts")
+}
 
 #' @export
 sql_check_database.vetusta_store_sqlite <- function(store) {
-  whole <- tryCatch(DBI::dbGetQuery(store$connection, "PRAGMA integrity_check(20)")[[1]],
-    error = function(e) conditionMessage(e))
+  whole <- tryCatch(
+    DBI::dbGetQuery(store$connection, "PRAGMA integrity_check(20)")[[1]],
+    error = function(e) conditionMessage(e)
+  )
   whole[whole != "ok"]
 }
 
@@ -33,33 +39,52 @@ store_copy.vetusta_store_sqlite <- function(store, file) {
   sql_do(store, "VACUUM INTO ?", list(sqlite_name(file)))
   copy <- sqlite_connect(file, read_only = TRUE)
   on.exit(DBI::dbDisconnect(copy))
-  result <- tryCatch(DBI::dbGetQuery(copy, "PRAGMA quick_check(1)")[[1]],
-    error = function(e) conditionMessage(e))
+  result <- tryCatch(
+    DBI::dbGetQuery(copy, "PRAGMA quick_check(1)")[[1]],
+    error = function(e) conditionMessage(e)
+  )
   if (!identical(result, "ok")) {
-    vetusta_stop("archive", paste0("The copy is damaged: ", result[1]), where = file,
-      todo = "look at the disk, and run `vetusta archive check`")
+    vetusta_stop(
+      "archive", paste0("The copy is damaged: ", result[1]),
+      where = file,
+      todo = "look at the disk, and run `vetusta archive check`"
+    )
   }
 }
 
-rescued_tables <- c("series", "attributes", "segments", "frames", "records", "types", "coverage",
-  "journal", "rejected", "notes", "raw", "structures")
+rescued_tables <- c(
+  "series", "attributes", "segments", "frames", "records", "types", "coverage",
+  "journal", "rejected", "notes", "raw", "structures"
+)
 
 # Copies everything readable of a damaged file into a new archive, row by row if
 # necessary.
 sqlite_rescue <- function(from, to) {
-  connection <- tryCatch(DBI::dbConnect(RSQLite::SQLite(), sqlite_name(from),
-    flags = RSQLite::SQLITE_RO, loadable.extensions = FALSE, synchronous = NULL),
-    error = function(e) NULL)
-  known <- tryCatch(DBI::dbGetQuery(connection, "SELECT name FROM sqlite_master")$name,
-    error = function(e) character())
+  connection <- tryCatch(
+    DBI::dbConnect(
+      RSQLite::SQLite(), sqlite_name(from),
+      flags = RSQLite::SQLITE_RO,
+      loadable.extensions = FALSE, synchronous = NULL
+    ),
+    error = function(e) NULL
+  )
+  known <- tryCatch(
+    DBI::dbGetQuery(connection, "SELECT name FROM sqlite_master")$name,
+    error = function(e) character()
+  )
   on.exit(if (!is.null(connection)) DBI::dbDisconnect(connection))
   if (!all(c("series", "segments") %in% known)) {
-    vetusta_stop("archive", "Nothing can be saved: the file is no archive, or its tables are lost.",
-      where = from, todo = "bring back a copy, or collect again")
+    vetusta_stop(
+      "archive",
+      "Nothing can be saved: the file is no archive, or its tables are lost.",
+      where = from, todo = "bring back a copy, or collect again"
+    )
   }
   form <- tryCatch(sqlite_form(connection), error = function(e) numeric())
   if (length(form) == 1 && isTRUE(form < archive_form)) older_archive(from)
-  if (length(form) == 1 && !is.na(form) && form != archive_form) newer_archive(form, from)
+  if (length(form) == 1 && !is.na(form) && form != archive_form) {
+    newer_archive(form, from)
+  }
   store <- sqlite_store(to)
   on.exit(store_close(store), add = TRUE)
   sql_do(store, "PRAGMA foreign_keys = OFF")
@@ -71,17 +96,31 @@ sqlite_rescue <- function(from, to) {
     if (any(good)) {
       rows <- read$rows[good, , drop = FALSE]
       marks <- paste(rep("?", ncol(rows)), collapse = ", ")
-      saved <- DBI::dbExecute(store$connection, paste0("INSERT OR IGNORE INTO ", table, " (",
-        paste(names(rows), collapse = ", "), ") VALUES (", marks, ")"),
-        params = unname(as.list(rows)))
+      saved <- DBI::dbExecute(
+        store$connection,
+        paste0(
+          "INSERT OR IGNORE INTO ", table, " (",
+          paste(names(rows), collapse = ", "), ") VALUES (", marks, ")"
+        ),
+        params = unname(as.list(rows))
+      )
     }
     data.frame(what = table, saved = as.numeric(saved), lost = as.numeric(lost))
   })
-  sql_do(store, "DELETE FROM segments WHERE series NOT IN (SELECT id FROM series)")
+  sql_do(
+    store, "DELETE FROM segments WHERE series NOT IN (SELECT id FROM series)"
+  )
   # coverage of lost rows cannot be trusted
-  if (any(vapply(counts, function(entry) entry$what == "segments" && entry$lost > 0, TRUE))) {
+  if (any(
+    vapply(
+      counts, function(entry) entry$what == "segments" && entry$lost > 0, TRUE
+    )
+  )) {
     sql_do(store, "DELETE FROM coverage")
-    sql_do(store, "DELETE FROM notes WHERE kind IN ('looked', 'asked', 'reached', 'round')")
+    sql_do(
+      store,
+      "DELETE FROM notes WHERE kind IN ('looked', 'asked', 'reached', 'round')"
+    )
   }
   do.call(rbind, counts)
 }
@@ -89,7 +128,9 @@ sqlite_rescue <- function(from, to) {
 # All readable rows: in one query, else by halves of their ids until only the
 # bad ones are left out.
 rescued_rows <- function(connection, table) {
-  get <- function(...) tryCatch(DBI::dbGetQuery(connection, paste(...)), error = function(e) NULL)
+  get <- function(...) {
+    tryCatch(DBI::dbGetQuery(connection, paste(...)), error = function(e) NULL)
+  }
   all <- get("SELECT * FROM", table)
   if (!is.null(all)) {
     return(list(rows = all, lost = 0))
@@ -113,7 +154,10 @@ rescued_rows <- function(connection, table) {
     }
   }
   halve(1, last)
-  list(rows = if (length(parts)) do.call(rbind, parts) else data.frame(), lost = lost)
+  list(
+    rows = if (length(parts)) do.call(rbind, parts) else data.frame(),
+    lost = lost
+  )
 }
 
 # Blocks whose bytes match their checksum.
@@ -121,7 +165,14 @@ rescued_good <- function(table, rows) {
   if (!nrow(rows) || !table %in% c("segments", "frames")) {
     return(rep(TRUE, nrow(rows)))
   }
-  vapply(seq_len(nrow(rows)), function(i) {
-    !inherits(try(blocks_read(rows$body[i], newest = FALSE), silent = TRUE), "try-error")
-  }, TRUE)
+  vapply(
+    seq_len(nrow(rows)),
+    function(i) {
+      !inherits(
+        try(blocks_read(rows$body[i], newest = FALSE), silent = TRUE),
+        "try-error"
+      )
+    },
+    TRUE
+  )
 }

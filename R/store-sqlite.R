@@ -9,10 +9,13 @@ sqlite_store <- function(path, read_only = FALSE) {
   store$gathers <- TRUE
   store$connection <- sqlite_connect(path, read_only)
   reg.finalizer(store, function(store) store_close(store), onexit = TRUE)
-  tryCatch(if (!read_only) sqlite_prepare(store$connection), error = function(e) {
-    store_close(store)
-    stop(archive_error(e, path))
-  })
+  tryCatch(
+    if (!read_only) sqlite_prepare(store$connection),
+    error = function(e) {
+      store_close(store)
+      stop(archive_error(e, path))
+    }
+  )
   store
 }
 
@@ -29,13 +32,21 @@ store_close.vetusta_store_sqlite <- function(store) {
 
 sqlite_connect <- function(path, read_only = FALSE) {
   connect <- function(name = sqlite_name(path)) {
-    DBI::dbConnect(RSQLite::SQLite(), name, loadable.extensions = FALSE, synchronous = NULL,
-      flags = if (read_only) RSQLite::SQLITE_RO else RSQLite::SQLITE_RWC)
+    DBI::dbConnect(
+      RSQLite::SQLite(),
+      name,
+      loadable.extensions = FALSE,
+      synchronous = NULL,
+      flags = if (read_only) RSQLite::SQLITE_RO else RSQLite::SQLITE_RWC
+    )
   }
   if (read_only) {
     return(sqlite_connect_read(connect, path))
   }
-  connection <- tryCatch(connect(), error = function(e) stop(archive_error(e, path)))
+  connection <- tryCatch(
+    connect(),
+    error = function(e) stop(archive_error(e, path))
+  )
   tryCatch(
     {
       DBI::dbExecute(connection, "PRAGMA busy_timeout = 30000")
@@ -63,10 +74,15 @@ sqlite_connect_read <- function(connect, path) {
     connection
   }
   name <- sqlite_name(path)
-  fixed <- paste0(if (!startsWith(name, "file:")) "file:", gsub("?", "%3f", gsub("#", "%23", name,
-    fixed = TRUE), fixed = TRUE), "?immutable=1")
-  tryCatch(other_errors(ready(connect()), function(e) ready(connect(fixed))),
-    error = function(e) stop(archive_error(e, path)))
+  fixed <- paste0(
+    if (!startsWith(name, "file:")) "file:",
+    gsub("?", "%3f", gsub("#", "%23", name, fixed = TRUE), fixed = TRUE),
+    "?immutable=1"
+  )
+  tryCatch(
+    other_errors(ready(connect()), function(e) ready(connect(fixed))),
+    error = function(e) stop(archive_error(e, path))
+  )
 }
 
 # A path in bytes: where the locale cannot represent its letters, R would
@@ -76,7 +92,9 @@ sqlite_name <- function(path) {
   if (all(bytes < as.raw(128))) {
     return(path)
   }
-  letters <- charToRaw("ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789/._-~")
+  letters <- charToRaw(
+    "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789/._-~"
+  )
   plain <- bytes %in% letters
   signs <- sprintf("%%%02X", as.integer(bytes))
   signs[plain] <- rawToChar(bytes[plain], multiple = TRUE)
@@ -86,56 +104,77 @@ sqlite_name <- function(path) {
 # A file without tables becomes an archive; one with tables must be an archive
 # of a known form.
 sqlite_check_file <- function(connection, path) {
-  tables <- DBI::dbGetQuery(connection, "SELECT name FROM sqlite_master WHERE type = 'table'")$name
+  tables <- DBI::dbGetQuery(
+    connection, "SELECT name FROM sqlite_master WHERE type = 'table'"
+  )$name
   if (!length(tables)) {
     return(invisible())
   }
   is_archive <- all(c("meta", "series", "segments") %in% tables)
-  form <- if (is_archive) tryCatch(sqlite_form(connection), error = function(e) NULL)
+  form <- if (is_archive) {
+    tryCatch(sqlite_form(connection), error = function(e) NULL)
+  }
   if (length(form) == 1 && isTRUE(form < archive_form)) older_archive(path)
   if (length(form) != 1 || is.na(form)) {
-    vetusta_stop("archive", "The file is a database and no archive.", where = path,
-      todo = "give the path of an archive, or of a file that is not there yet")
+    vetusta_stop(
+      "archive", "The file is a database and no archive.",
+      where = path,
+      todo = "give the path of an archive, or of a file that is not there yet"
+    )
   }
   if (form != archive_form) newer_archive(form, path)
 }
 
 # The form of an archive, 0 before the first release.
-sqlite_form <- function(connection) meta_form(DBI::dbGetQuery(connection, "SELECT * FROM meta"))
+sqlite_form <- function(connection) {
+  meta_form(DBI::dbGetQuery(connection, "SELECT * FROM meta"))
+}
 
 meta_form <- function(meta) {
-  if ("form" %in% meta$name) return(0)
+  if ("form" %in% meta$name) {
+    return(0)
+  }
   suppressWarnings(as.numeric(meta$value[meta$name == "version"]))
 }
 
-sqlite_words <- c(numbers = "(SELECT value FROM json_each(?))",
+sqlite_words <- c(
+  numbers = "(SELECT value FROM json_each(?))",
   texts = "(SELECT value FROM json_each(?))", differs = "IS NOT",
-  valid = "json_valid(body)")
+  valid = "json_valid(body)"
+)
 sqlite_worded <- new.env(parent = emptyenv())
 
 #' @export
-sql_get.vetusta_store_sqlite <- function(store, statement, params = NULL, often = FALSE) {
+sql_get.vetusta_store_sqlite <- function(store, statement, params = NULL,
+                                         often = FALSE) {
   tryCatch(
     if (often) {
       sqlite_often(store, statement, params)
     } else {
       statement <- sql_worded(statement, sqlite_words, sqlite_worded)
-      if (is.null(params)) DBI::dbGetQuery(store$connection, statement)
-      else DBI::dbGetQuery(store$connection, statement, params = unname(params))
+      if (is.null(params)) {
+        DBI::dbGetQuery(store$connection, statement)
+      } else {
+        DBI::dbGetQuery(store$connection, statement, params = unname(params))
+      }
     },
     error = function(e) stop(archive_error(e, store$path))
   )
 }
 
 #' @export
-sql_do.vetusta_store_sqlite <- function(store, statement, params = NULL, often = FALSE) {
+sql_do.vetusta_store_sqlite <- function(store, statement, params = NULL,
+                                        often = FALSE) {
   tryCatch(
     if (often) {
       sqlite_often(store, statement, params, rows = FALSE)
     } else {
       statement <- sql_worded(statement, sqlite_words, sqlite_worded)
-      if (is.null(params)) DBI::dbExecute(store$connection, statement)
-      else DBI::dbExecute(store$connection, statement, params = unname(params))
+      if (is.null(params)) {
+        DBI::dbExecute(store$connection, statement)
+      } else {
+        DBI::dbExecute(store$connection, statement, params = unname(params))
+      }
     },
     error = function(e) stop(archive_error(e, store$path))
   )
@@ -149,20 +188,30 @@ sql_page_in.vetusta_store_sqlite <- function(store, values) {
   sql_do(store, sqlite_page_statement, values, often = TRUE)
 }
 
-sqlite_page_statement <- paste0("INSERT INTO page_in VALUES (",
-  paste(rep("?", length(page_names)), collapse = ", "), ")")
+sqlite_page_statement <- paste0(
+  "INSERT INTO page_in VALUES (",
+  paste(rep("?", length(page_names)), collapse = ", "), ")"
+)
 
 #' @export
 sql_append.vetusta_store_sqlite <- function(store, table, rows) {
   columns <- paste0("\"", names(rows), "\"", collapse = ", ")
-  sql_do(store, paste0("INSERT INTO ", table, " (", columns,
-    ") VALUES (", paste(rep("?", length(rows)), collapse = ", "), ")"), rows)
+  sql_do(
+    store,
+    paste0(
+      "INSERT INTO ", table, " (", columns, ") VALUES (",
+      paste(rep("?", length(rows)), collapse = ", "), ")"
+    ),
+    rows
+  )
 }
 
 #' @export
 sql_cover.vetusta_store_sqlite <- function(store, page, stretch) {
-  sql_do(store, "INSERT INTO coverage_in VALUES (?, ?, ?, ?, ?)",
-    list(page$source, page$dataset, stretch$key, stretch$start, stretch$end))
+  sql_do(
+    store, "INSERT INTO coverage_in VALUES (?, ?, ?, ?, ?)",
+    list(page$source, page$dataset, stretch$key, stretch$start, stretch$end)
+  )
 }
 
 # Several reads at one moment, unaffected by writers.
@@ -198,8 +247,10 @@ store_transaction.vetusta_store_sqlite <- function(store, work) {
     if (!done) try(DBI::dbExecute(connection, "ROLLBACK"), silent = TRUE)
   })
   result <- other_errors(work(), function(e) stop(archive_error(e, store$path)))
-  tryCatch(DBI::dbExecute(connection, "COMMIT"),
-    error = function(e) stop(archive_error(e, store$path)))
+  tryCatch(
+    DBI::dbExecute(connection, "COMMIT"),
+    error = function(e) stop(archive_error(e, store$path))
+  )
   done <- TRUE
   result
 }
@@ -214,22 +265,35 @@ archive_error <- function(error, path) {
       return(vetusta_error("archive", entry[2], where = path, todo = entry[3]))
     }
   }
-  vetusta_error("archive", paste0("The archive failed: ", text), where = path,
-    todo = "run it again; if the error stays, check the file")
+  vetusta_error(
+    "archive", paste0("The archive failed: ", text),
+    where = path,
+    todo = "run it again; if the error stays, check the file"
+  )
 }
 
 # The meaning of the database's errors, and what to do.
 sqlite_errors <- list(
-  c("locked|busy", "The archive is in use by another process for too long.",
-    "let the other process end, or stop it, and run it again: it continues"),
-  c("full", "The disk is full.", "free some space and run it again: it goes on"),
-  c("readonly|read-only", "The archive cannot be written.",
-    "look at the rights of the file and of its folder"),
+  c(
+    "locked|busy", "The archive is in use by another process for too long.",
+    "let the other process end, or stop it, and run it again: it continues"
+  ),
+  c(
+    "full", "The disk is full.", "free some space and run it again: it goes on"
+  ),
+  c(
+    "readonly|read-only", "The archive cannot be written.",
+    "look at the rights of the file and of its folder"
+  ),
   c("is a directory", "The archive is a folder.", "give the path of a file"),
-  c("not a database|malformed", "The file is no archive, or it is damaged.",
-    "give the path of an archive, or bring back a copy"),
-  c("unable to open", "The archive cannot be opened.",
-    "look whether its folder is there and yours to write")
+  c(
+    "not a database|malformed", "The file is no archive, or it is damaged.",
+    "give the path of an archive, or bring back a copy"
+  ),
+  c(
+    "unable to open", "The archive cannot be opened.",
+    "look whether its folder is there and yours to write"
+  )
 )
 # One statement counts and takes a token, so that no other process comes
 # between, and reads the clock when it has the write lock. A request in flight
@@ -237,22 +301,42 @@ sqlite_errors <- list(
 # `limits` have `count` and either `seconds`, how long a request counts, or
 # `since`, the instant from which requests count.
 #' @export
-store_token_take.vetusta_store_sql <- function(store, source, limits, under_way, weight = 1) {
+store_token_take.vetusta_store_sql <- function(store, source, limits,
+                                               under_way, weight = 1) {
   each <- function(limit) {
     lately <- is.null(limit$since)
-    counted <- if (isTRUE(limit$weighs)) "coalesce(sum(weight), 0)" else "count(*)"
-    list(paste0("(SELECT ", counted, " FROM tokens WHERE source = ? AND taken > ",
-      if (lately) "c.now - ?" else "?", ") <= ?"),
-      list(source, if (lately) limit$seconds else limit$since,
-        limit$count - if (isTRUE(limit$weighs)) weight else 1))
+    counted <- if (isTRUE(limit$weighs)) {
+      "coalesce(sum(weight), 0)"
+    } else {
+      "count(*)"
+    }
+    list(
+      paste0(
+        "(SELECT ", counted, " FROM tokens WHERE source = ? AND taken > ",
+        if (lately) "c.now - ?" else "?", ") <= ?"
+      ),
+      list(
+        source, if (lately) limit$seconds else limit$since,
+        limit$count - if (isTRUE(limit$weighs)) weight else 1
+      )
+    )
   }
   parts <- lapply(limits, each)
-  taken <- sql_get(store, paste0("INSERT INTO tokens (source, taken, weight)
+  taken <- sql_get(
+    store,
+    paste0(
+      "INSERT INTO tokens (source, taken, weight)
     SELECT ?, c.now + ?, ?
     FROM (SELECT (julianday('now') - 2440587.5) * 86400.0 AS now) c WHERE ",
-    paste(vapply(parts, `[[`, "", 1), collapse = " AND "), " RETURNING rowid AS id"),
-    c(list(source, under_way, weight), unlist(lapply(parts, `[[`, 2), recursive = FALSE)),
-    often = TRUE)
+      paste(vapply(parts, `[[`, "", 1), collapse = " AND "),
+      " RETURNING rowid AS id"
+    ),
+    c(
+      list(source, under_way, weight),
+      unlist(lapply(parts, `[[`, 2), recursive = FALSE)
+    ),
+    often = TRUE
+  )
   if (nrow(taken)) list(id = taken$id) else list()
 }
 
@@ -271,8 +355,12 @@ sqlite_often <- function(store, statement, params, rows = TRUE) {
   if (apart && !is.list(ready)) ready <- sqlite_ready(store, statement, rows)
   if (!is.list(ready)) {
     make <- if (rows) DBI::dbGetQuery else DBI::dbExecute
-    return(make(store$connection, sql_worded(statement, sqlite_words, sqlite_worded),
-      params = unname(params)))
+    return(
+      make(
+        store$connection, sql_worded(statement, sqlite_words, sqlite_worded),
+        params = unname(params)
+      )
+    )
   }
   # a statement that ends early, by an error or an interrupt, must be reset, or
   # it would lock the archive
@@ -305,9 +393,12 @@ sqlite_ready <- function(store, statement, rows) {
   })
   # its methods never change, and looking them up takes as long as a short
   # statement
-  ready <- list(connection = connection, result = result,
+  ready <- list(
+    connection = connection,
+    result = result,
     bind = methods::selectMethod(DBI::dbBind, class(result)),
-    fetch = methods::selectMethod(DBI::dbFetch, class(result)))
+    fetch = methods::selectMethod(DBI::dbFetch, class(result))
+  )
   assign(statement, ready, envir = store$ready)
   ready
 }
@@ -316,7 +407,9 @@ sqlite_unready <- function(store, statement) {
   prepared <- store$ready[[statement]]
   if (is.list(prepared)) {
     if (DBI::dbIsValid(prepared$result)) DBI::dbClearResult(prepared$result)
-    if (DBI::dbIsValid(prepared$connection)) DBI::dbDisconnect(prepared$connection)
+    if (DBI::dbIsValid(prepared$connection)) {
+      DBI::dbDisconnect(prepared$connection)
+    }
   }
   assign(statement, 0, envir = store$ready)
 }

@@ -10,7 +10,7 @@
 # instant; `newest` leaves older releases out. Returns list(columns, rows): the
 # columns of all of them, and the number of rows of each series.
 store_read <- function(store, series, from = -Inf, to = Inf, at = Inf,
-  newest = TRUE) {
+                       newest = TRUE) {
   UseMethod("store_read")
 }
 
@@ -23,11 +23,16 @@ store_outline <- function(store, series, from = -Inf, to = Inf, at = Inf) {
 }
 
 #' @export
-store_outline.default <- function(store, series, from = -Inf, to = Inf, at = Inf) NULL
+store_outline.default <- function(store, series, from = -Inf, to = Inf,
+                                  at = Inf) {
+  NULL
+}
 
 # Joins neighbouring segments with fewer than `whole` rows, where there are
 # many; by default of the series written since the last settling.
-store_settle <- function(store, series = NULL, whole = segment_whole) UseMethod("store_settle")
+store_settle <- function(store, series = NULL, whole = segment_whole) {
+  UseMethod("store_settle")
+}
 
 # The store's clock as a function: the server's, if there is one.
 store_clock <- function(store) UseMethod("store_clock")

@@ -16,8 +16,12 @@
 #'   `"error"` was asked for.
 #' @export
 #' @examples
-#' time_local(as.Date("2026-03-29"), 3.5 * 3600, "Europe/Riga") # 03:30 is jumped over: 04:30
-#' time_local(as.Date("2026-10-25"), 3.5 * 3600, "Europe/Riga", twice = "second")
+#' time_local(
+#'   as.Date("2026-03-29"), 3.5 * 3600, "Europe/Riga"
+#' )  # 03:30 is jumped over: 04:30
+#' time_local(
+#'   as.Date("2026-10-25"), 3.5 * 3600, "Europe/Riga", twice = "second"
+#' )
 time_local <- function(day, seconds, zone, skipped = "shift", twice = "first") {
   day <- given(day, "day")
   seconds <- given(seconds, "seconds")
@@ -25,15 +29,20 @@ time_local <- function(day, seconds, zone, skipped = "shift", twice = "first") {
   check_choice(skipped, "skipped", c("shift", "next", "missing", "error"))
   check_choice(twice, "twice", c("first", "second", "missing", "error"))
   if (!is.numeric(seconds) || is.object(seconds)) {
-    vetusta_stop("argument",
-      paste0("`seconds` are numbers, and cannot be ", shown_value(seconds), "."),
-      todo = "correct seconds")
+    vetusta_stop(
+      "argument",
+      paste0(
+        "`seconds` are numbers, and cannot be ", shown_value(seconds), "."
+      ),
+      todo = "correct seconds"
+    )
   }
   local_instant(check_days(day, "day"), seconds, zone, skipped, twice)
 }
 
 # The same for arguments that are known to be days, numbers and a zone.
-local_instant <- function(day, seconds, zone, skipped = "shift", twice = "first") {
+local_instant <- function(day, seconds, zone, skipped = "shift",
+                          twice = "first") {
   clock <- as.numeric(day) * 86400 + seconds
   # a zone's offset a day before and after: they differ only around a clock
   # change
@@ -42,20 +51,32 @@ local_instant <- function(day, seconds, zone, skipped = "shift", twice = "first"
   instant <- clock - before
   changing <- which(before != after)
   if (length(changing)) {
-    instant[changing] <- local_around_change(clock[changing], before[changing], after[changing],
-      zone, skipped, twice)
+    instant[
+      changing
+    ] <- local_around_change(
+      clock[changing], before[changing], after[changing], zone, skipped, twice
+    )
   }
   utc(instant)
 }
 
 # Days in common forms, as Date.
 check_days <- function(x, name) {
-  days <- if (inherits(x, "Date")) x else if (inherits(x, "POSIXt")) as.Date(x)
-  else if (is.character(x)) read_day(x) else if (is.logical(x) && all(is.na(x))) as.Date(x)
+  days <- if (inherits(x, "Date")) {
+    x
+  } else if (inherits(x, "POSIXt")) {
+    as.Date(x)
+  } else if (is.character(x)) {
+    read_day(x)
+  } else if (is.logical(x) && all(is.na(x))) {
+    as.Date(x)
+  }
   if (is.null(days) || (is.character(x) && anyNA(days[!is.na(x)]))) {
-    vetusta_stop("argument",
+    vetusta_stop(
+      "argument",
       paste0("`", name, "` must be days, and cannot be ", shown_value(x), "."),
-      todo = "write days as 2026-03-12, or give a Date")
+      todo = "write days as 2026-03-12, or give a Date"
+    )
   }
   days
 }
@@ -69,14 +90,29 @@ local_around_change <- function(clock, before, after, zone, skipped, twice) {
   none <- !early_holds & !late_holds
   result <- ifelse(early_holds, early, late)
   if (any(both)) {
-    if (twice == "error") stop_local(clock[both][1], zone, "occurs twice", "twice")
-    result[both] <- switch(twice, first = early[both], second = late[both], missing = NA_real_)
+    if (twice == "error") {
+      stop_local(clock[both][1], zone, "occurs twice", "twice")
+    }
+    result[
+      both
+    ] <- switch(twice,
+      first = early[both],
+      second = late[both],
+      missing = NA_real_
+    )
   }
   if (any(none)) {
-    if (skipped == "error") stop_local(clock[none][1], zone, "is jumped over", "skipped")
-    result[none] <- switch(skipped,
+    if (skipped == "error") {
+      stop_local(clock[none][1], zone, "is jumped over", "skipped")
+    }
+    result[
+      none
+    ] <- switch(skipped,
       shift = early[none],
-      `next` = mapply(change_between, late[none], early[none], MoreArgs = list(zone = zone)),
+      `next` = mapply(
+        change_between, late[none], early[none],
+        MoreArgs = list(zone = zone)
+      ),
       missing = NA_real_
     )
   }
@@ -84,9 +120,12 @@ local_around_change <- function(clock, before, after, zone, skipped, twice) {
 }
 
 stop_local <- function(clock, zone, what, argument) {
-  vetusta_stop("argument",
-    paste0("The local time ", format(utc(clock), "%Y-%m-%d %H:%M:%S"), " ", what, " in ", zone,
-      "."),
+  vetusta_stop(
+    "argument",
+    paste0(
+      "The local time ", format(utc(clock), "%Y-%m-%d %H:%M:%S"), " ", what,
+      " in ", zone, "."
+    ),
     todo = paste0("choose with `", argument, "`")
   )
 }
@@ -139,24 +178,47 @@ read_instants <- function(x, name, zone = "UTC", kind = "shape", na = FALSE) {
     return(x)
   }
   if (is.factor(x)) x <- as.character(x)
-  read <- if (inherits(x, "POSIXt")) utc(as.POSIXct(x))
-  else if (inherits(x, "Date")) utc(as.numeric(x) * 86400)
-  else if (is.logical(x) && all(is.na(x))) utc(rep(NA_real_, length(x)))
-  else if (is.character(x)) text_instants(x, zone)
+  read <- if (inherits(x, "POSIXt")) {
+    utc(as.POSIXct(x))
+  } else if (inherits(x, "Date")) {
+    utc(as.numeric(x) * 86400)
+  } else if (is.logical(x) && all(is.na(x))) {
+    utc(rep(NA_real_, length(x)))
+  } else if (is.character(x)) {
+    text_instants(x, zone)
+  }
   if (is.null(read)) {
-    vetusta_stop(kind,
-      paste0("The column `", name, "` must be instants or days, and is ", class(x)[1], "."),
+    vetusta_stop(
+      kind,
+      paste0(
+        "The column `", name, "` must be instants or days, and is ",
+        class(x)[1], "."
+      ),
       where = paste("column", name),
-      todo = "convert it to POSIXct or Date, or write its values as 2026-03-12T09:30:00Z"
+      todo = paste0(
+        "convert it to POSIXct or Date, or write its values as ",
+        "2026-03-12T09:30:00Z"
+      )
     )
   }
   bad <- which(is.na(read) & (!na | !is.na(x)))
   if (length(bad)) {
-    vetusta_stop(kind,
-      paste0("The column `", name, "` has ", if (is.na(x[bad[1]])) "nothing"
-      else paste0("\"", x[bad[1]], "\", which is no instant,"), " in row ", bad[1], "."),
+    vetusta_stop(
+      kind,
+      paste0(
+        "The column `", name, "` has ",
+        if (is.na(x[bad[1]])) {
+          "nothing"
+        } else {
+          paste0("\"", x[bad[1]], "\", which is no instant,")
+        },
+        " in row ", bad[1], "."
+      ),
       where = paste0("column ", name, ", row ", bad[1]),
-      todo = "write it as 2026-03-12 or 2026-03-12T09:30:00Z, or leave the row out"
+      todo = paste0(
+        "write it as 2026-03-12 or 2026-03-12T09:30:00Z, or leave ",
+        "the row out"
+      )
     )
   }
   utc(whole_micros(as.numeric(read)))
@@ -164,7 +226,10 @@ read_instants <- function(x, name, zone = "UTC", kind = "shape", na = FALSE) {
 
 # Instants in the stored form, which need no copy.
 is_utc <- function(x) {
-  is.double(x) && identical(attributes(x), list(class = c("POSIXct", "POSIXt"), tzone = "UTC"))
+  is.double(x) &&
+    identical(
+      attributes(x), list(class = c("POSIXct", "POSIXt"), tzone = "UTC")
+    )
 }
 
 text_instants <- function(x, zone) {
@@ -181,7 +246,11 @@ zone_offset <- function(seconds, zone) {
     return(rep(0, length(seconds)))
   }
   offset <- as.POSIXlt(utc(seconds), tz = zone)$gmtoff
-  if (is.null(offset)) rep(0, length(seconds)) else ifelse(is.na(offset), 0, offset)
+  if (is.null(offset)) {
+    rep(0, length(seconds))
+  } else {
+    ifelse(is.na(offset), 0, offset)
+  }
 }
 
 # A cache of valid zones, because R searches its files each time.
@@ -197,12 +266,21 @@ is_zone <- function(zone) {
 }
 
 check_zone <- function(zone, kind = "argument", where = NULL) {
-  if (!is.character(zone) || length(zone) != 1 || is.na(zone) || !nzchar(zone) || !is_zone(zone)) {
+  if (!is.character(zone) ||
+    length(zone) != 1 ||
+    is.na(zone) ||
+    !nzchar(zone) ||
+    !is_zone(zone)) {
     shown <- shown_value(zone)
     near <- nearest_word(shown, OlsonNames())
-    vetusta_stop(kind, paste0("\"", shown, "\" is no time zone."), where = where,
-      todo = paste0(if (!is.null(near)) paste0("did you mean \"", near, "\"? "),
-        "use an IANA name, such as Europe/Riga or UTC")
+    vetusta_stop(
+      kind,
+      paste0("\"", shown, "\" is no time zone."),
+      where = where,
+      todo = paste0(
+        if (!is.null(near)) paste0("did you mean \"", near, "\"? "),
+        "use an IANA name, such as Europe/Riga or UTC"
+      )
     )
   }
   invisible(zone)
@@ -249,9 +327,13 @@ time_instant <- function(x, zone = "UTC", end = FALSE, name = "time") {
       return(instant)
     }
   }
-  shown <- if (length(x) == 1) paste0(" cannot be \"", shown_value(x), "\": that")
-  else paste0(" is given ", length(x), " times; one")
-  vetusta_stop("argument", paste0("`", name, "`", shown, " is no day and no instant."),
+  shown <- if (length(x) == 1) {
+    paste0(" cannot be \"", shown_value(x), "\": that")
+  } else {
+    paste0(" is given ", length(x), " times; one")
+  }
+  vetusta_stop(
+    "argument", paste0("`", name, "`", shown, " is no day and no instant."),
     todo = "write it as 2026-03-12 or as 2026-03-12T09:30:00Z"
   )
 }
@@ -267,8 +349,9 @@ read_rfc3339 <- function(x, zone = "UTC") {
     local <- which(read$local)
     clock <- value[local]
     day <- floor(clock / 86400)
-    value[local] <- as.numeric(time_local(epoch_days(day), clock - day * 86400,
-      zone))
+    value[
+      local
+    ] <- as.numeric(time_local(epoch_days(day), clock - day * 86400, zone))
   }
   utc(value)
 }
@@ -284,11 +367,17 @@ second_passes <- function(time, zone, group = NULL) {
   before <- zone_offset(seconds, zone)
   after <- zone_offset(seconds + 10800, zone)
   again <- seconds + before - after
-  twice <- which(is.finite(seconds) & before > after & zone_offset(again, zone) == after)
+  twice <- which(
+    is.finite(seconds) & before > after & zone_offset(again, zone) == after
+  )
   if (!length(twice)) {
     return(time)
   }
-  group <- if (is.null(group)) rep(1L, length(seconds)) else match(group, unique(group))
+  group <- if (is.null(group)) {
+    rep(1L, length(seconds))
+  } else {
+    match(group, unique(group))
+  }
   for (rows in split(seq_along(seconds), group)) {
     if (!any(rows %in% twice)) next
     steps <- diff(seconds[rows])
@@ -297,7 +386,9 @@ second_passes <- function(time, zone, group = NULL) {
     newest <- -Inf
     for (i in rows) {
       if (is.na(seconds[i])) next
-      if (i %in% twice && seconds[i] <= newest && again[i] > newest) seconds[i] <- again[i]
+      if (i %in% twice && seconds[i] <= newest && again[i] > newest) {
+        seconds[i] <- again[i]
+      }
       newest <- seconds[i]
     }
   }

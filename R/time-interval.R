@@ -1,9 +1,9 @@
 # Lengths of time: ISO 8601 durations in files, plain words from people.
 
 interval_units <- c(
-  s = "second", sec = "second", second = "second", min = "minute", minute = "minute", h = "hour",
-  hour = "hour",
-  d = "day", day = "day", week = "week", w = "week", month = "month", quarter = "quarter",
+  s = "second", sec = "second", second = "second", min = "minute",
+  minute = "minute", h = "hour", hour = "hour", d = "day", day = "day",
+  week = "week", w = "week", month = "month", quarter = "quarter",
   year = "year", y = "year"
 )
 interval_adverbs <- c(
@@ -11,8 +11,10 @@ interval_adverbs <- c(
   quarterly = "3 months", "half-yearly" = "6 months", yearly = "1 year",
   annual = "1 year", annually = "1 year"
 )
-unit_seconds <- c(second = 1, minute = 60, hour = 3600, day = 86400, week = 604800, month = NA,
-  quarter = NA, year = NA)
+unit_seconds <- c(
+  second = 1, minute = 60, hour = 3600, day = 86400, week = 604800, month = NA,
+  quarter = NA, year = NA
+)
 
 #' Read a length of time
 #'
@@ -40,12 +42,18 @@ time_interval <- function(x, name = "interval") {
     parts <- interval_from_words(x)
   }
   if (is.null(parts) || parts$count < 1) {
-    vetusta_stop("argument",
+    vetusta_stop(
+      "argument",
       paste0("`", name, "` cannot be \"", x, "\": that is no length of time."),
-      todo = if (grepl("^[0-9]* *m$", trimws(x),
-        ignore.case = TRUE)) "m may be minutes or months: write \"min\" or \"month\""
-      else paste0("write it as \"1 minute\", \"5 min\", \"1 hour\", \"1 day\", \"1 week\", \"6 ",
-        "months\", or as an ISO 8601 duration such as PT5M or P1D")
+      todo = if (grepl("^[0-9]* *m$", trimws(x), ignore.case = TRUE)) {
+        "m may be minutes or months: write \"min\" or \"month\""
+      } else {
+        paste0(
+          "write it as \"1 minute\", \"5 min\", \"1 hour\", \"1 day\", ",
+          "\"1 week\", \"6 ",
+          "months\", or as an ISO 8601 duration such as PT5M or P1D"
+        )
+      }
     )
   }
   interval_of(parts$count, parts$unit)
@@ -57,16 +65,27 @@ interval_from_iso <- function(x) {
   if (!length(matches)) {
     return(NULL)
   }
-  units <- if (nzchar(matches[2])) c(H = "hour", M = "minute", S = "second")
-  else c(Y = "year", M = "month", W = "week", D = "day")
+  units <- if (nzchar(matches[2])) {
+    c(H = "hour", M = "minute", S = "second")
+  } else {
+    c(Y = "year", M = "month", W = "week", D = "day")
+  }
   unit <- units[matches[4]]
-  if (is.na(unit)) NULL else list(count = as.numeric(matches[3]), unit = unname(unit))
+  if (is.na(unit)) {
+    NULL
+  } else {
+    list(count = as.numeric(matches[3]), unit = unname(unit))
+  }
 }
 
 interval_from_words <- function(x) {
   x <- tolower(trimws(x))
   if (x %in% names(interval_adverbs)) x <- interval_adverbs[[x]]
-  matches <- regmatches(x, regexec("^([0-9]{0,9}) *([a-z]+?)(s?)$", x, perl = TRUE))[[1]]
+  matches <- regmatches(
+    x, regexec("^([0-9]{0,9}) *([a-z]+?)(s?)$", x, perl = TRUE)
+  )[[
+    1
+  ]]
   if (!length(matches)) {
     return(NULL)
   }
@@ -83,23 +102,40 @@ interval_of <- function(count, unit) {
     count <- count * 3
     unit <- "month"
   }
-  larger <- c(second = "minute", minute = "hour", hour = "day", day = "week", month = "year")
+  larger <- c(
+    second = "minute", minute = "hour", hour = "day", day = "week",
+    month = "year"
+  )
   parts <- c(second = 60, minute = 60, hour = 24, day = 7, month = 12)
   while (unit %in% names(larger) && count %% parts[[unit]] == 0 && count > 0) {
     count <- count / parts[[unit]]
     unit <- larger[[unit]]
   }
-  letters <- c(second = "S", minute = "M", hour = "H", day = "D", week = "W", month = "M",
-    year = "Y")
-  iso <- paste0(if (unit %in% c("second", "minute", "hour")) "PT"
-  else "P", format(count, scientific = FALSE), letters[[unit]])
-  structure(list(count = count, unit = unit, iso = iso, seconds = count * unit_seconds[[unit]]),
-    class = "vetusta_interval")
+  letters <- c(
+    second = "S", minute = "M", hour = "H", day = "D", week = "W", month = "M",
+    year = "Y"
+  )
+  iso <- paste0(
+    if (unit %in% c("second", "minute", "hour")) "PT" else "P",
+    format(count, scientific = FALSE), letters[[unit]]
+  )
+  structure(
+    list(
+      count = count,
+      unit = unit,
+      iso = iso,
+      seconds = count * unit_seconds[[unit]]
+    ),
+    class = "vetusta_interval"
+  )
 }
 
 #' @export
 format.vetusta_interval <- function(x, ...) {
-  paste0(format(x$count, big.mark = ",", scientific = FALSE), " ", x$unit, if (x$count != 1) "s")
+  paste0(
+    format(x$count, big.mark = ",", scientific = FALSE), " ", x$unit,
+    if (x$count != 1) "s"
+  )
 }
 
 #' @export
@@ -120,20 +156,33 @@ span_start <- function(span, end, zone, name = "span") {
 
 # "year to date" and the like: the unit, else NULL.
 span_unit <- function(span) {
-  matches <- regmatches(tolower(span),
-    regexec("^(year|quarter|month|week)[ -]to[ -]date$", tolower(span)))
+  matches <- regmatches(
+    tolower(span),
+    regexec("^(year|quarter|month|week)[ -]to[ -]date$", tolower(span))
+  )
   if (length(matches) == 1 && length(matches[[1]]) == 2) matches[[1]][2]
 }
 
 day_unit_start <- function(day, unit) {
   at <- as.POSIXlt(day, tz = "UTC")
   month <- (at$year + 1900) * 12 + at$mon
-  switch(unit, week = day - (at$wday + 6) %% 7,
-    epoch_days(month_first_day(switch(unit, year = month - at$mon,
-      quarter = month - at$mon %% 3, month = month))))
+  switch(unit,
+    week = day - (at$wday + 6) %% 7,
+    epoch_days(
+      month_first_day(
+        switch(unit,
+          year = month - at$mon,
+          quarter = month - at$mon %% 3,
+          month = month
+        )
+      )
+    )
+  )
 }
 
-is_intraday <- function(interval) interval$unit %in% c("second", "minute", "hour")
+is_intraday <- function(interval) {
+  interval$unit %in% c("second", "minute", "hour")
+}
 
 # A day moved by a length; the day of the month is limited by the shorter month
 # (one month before 31 March is the end of February).
@@ -175,6 +224,10 @@ shift_instant <- function(instant, interval, times = 1, zone = "UTC") {
 
 # The greatest length in seconds: a month has 31 days.
 interval_seconds <- function(interval) {
-  if (is.na(interval$seconds)) c(month = 31, quarter = 92, year = 366)[[interval$unit]] * 86400 *
-    interval$count else interval$seconds
+  if (is.na(interval$seconds)) {
+    c(month = 31, quarter = 92, year = 366)[[interval$unit]] * 86400 *
+      interval$count
+  } else {
+    interval$seconds
+  }
 }

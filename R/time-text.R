@@ -8,7 +8,10 @@ format_instant <- function(x) {
     return(format_instants_cpp(x))
   }
   # years with more than four digits
-  ifelse(is.finite(x), paste0(format(utc(floor(x)), "%Y-%m-%dT%H:%M:%S"), "Z"), NA_character_)
+  ifelse(
+    is.finite(x), paste0(format(utc(floor(x)), "%Y-%m-%dT%H:%M:%S"), "Z"),
+    NA_character_
+  )
 }
 
 # The same in a zone's local time, with its offset.
@@ -21,8 +24,10 @@ format_in_zone <- function(x, zone) {
   known <- is.finite(seconds)
   offset[known] <- zone_offset(seconds[known], zone)
   minutes <- abs(round(offset / 60))
-  shown <- sprintf("%s%02d:%02d", ifelse(offset < 0, "-", "+"), as.integer(minutes %/% 60),
-    as.integer(minutes %% 60))
+  shown <- sprintf(
+    "%s%02d:%02d", ifelse(offset < 0, "-", "+"), as.integer(minutes %/% 60),
+    as.integer(minutes %% 60)
+  )
   text <- format_instant(seconds + offset)
   ifelse(is.na(text), NA_character_, paste0(sub("Z$", "", text), shown))
 }

@@ -37,11 +37,15 @@
 
 on_first_request <- function(name, routine, where) {
   force(routine)
-  delayedAssign(name, {
-    # naming a function of it loads it
-    Rcpp::evalCpp
-    routine
-  }, assign.env = where)
+  delayedAssign(
+    name,
+    {
+      # naming a function of it loads it
+      Rcpp::evalCpp
+      routine
+    },
+    assign.env = where
+  )
 }
 
 # Users who attach the package look at tables, and tibbles print as such once

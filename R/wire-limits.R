@@ -18,8 +18,11 @@ quota_start <- function(limit, now) {
 
 quota_end <- function(limit, now) {
   day <- local_day(utc(now), limit$zone)
-  after <- if (limit$quota == "month") shift_day(as.Date(format(day, "%Y-%m-01")),
-    interval_of(1, "month")) else day + 1
+  after <- if (limit$quota == "month") {
+    shift_day(as.Date(format(day, "%Y-%m-01")), interval_of(1, "month"))
+  } else {
+    day + 1
+  }
   as.numeric(time_local(after, 0, limit$zone))
 }
 
@@ -29,67 +32,105 @@ limit_cost <- function(limit, weight) if (isTRUE(limit$weighs)) weight else 1
 # Seconds until a request may be sent, given the earlier ones: their `time` and
 # `weight`.
 limit_wait <- function(requests, limits, now, weight = 1, fastest = Inf) {
-  waits <- vapply(limits, function(limit) {
-    window <- limit$seconds + window_margin(limit$seconds, fastest)
-    since <- if (is.null(limit$quota)) now - window else quota_start(limit, now) - 1e-6
-    inside <- requests$time > since
-    time <- requests$time[inside]
-    cost <- if (isTRUE(limit$weighs)) requests$weight[inside] else rep(1, length(time))
-    # this much must leave the window first
-    over <- sum(cost) + limit_cost(limit, weight) - limit$count
-    if (over <= 0) {
-      return(0)
-    }
-    if (!is.null(limit$quota)) {
-      return(quota_end(limit, now) - now + 0.5)
-    }
-    oldest <- order(time)
-    leaves <- which(cumsum(cost[oldest]) >= over)
-    if (length(leaves)) time[oldest][leaves[1]] + window - now else window
-  }, 0)
+  waits <- vapply(
+    limits,
+    function(limit) {
+      window <- limit$seconds + window_margin(limit$seconds, fastest)
+      since <- if (is.null(limit$quota)) {
+        now - window
+      } else {
+        quota_start(limit, now) - 1e-6
+      }
+      inside <- requests$time > since
+      time <- requests$time[inside]
+      cost <- if (isTRUE(limit$weighs)) {
+        requests$weight[inside]
+      } else {
+        rep(1, length(time))
+      }
+      # this much must leave the window first
+      over <- sum(cost) + limit_cost(limit, weight) - limit$count
+      if (over <= 0) {
+        return(0)
+      }
+      if (!is.null(limit$quota)) {
+        return(quota_end(limit, now) - now + 0.5)
+      }
+      oldest <- order(time)
+      leaves <- which(cumsum(cost[oldest]) >= over)
+      if (length(leaves)) time[oldest][leaves[1]] + window - now else window
+    },
+    0
+  )
   max(0, waits)
 }
 
 # What each limit counts: requests of some seconds, or since an instant.
 limit_windows <- function(limits, now, fastest = Inf) {
   lapply(limits, function(limit) {
-    window <- if (is.null(limit$quota)) list(seconds = limit$seconds +
-      window_margin(limit$seconds, fastest))
-    else list(since = quota_start(limit, now) - 1e-6)
+    window <- if (is.null(limit$quota)) {
+      list(seconds = limit$seconds + window_margin(limit$seconds, fastest))
+    } else {
+      list(since = quota_start(limit, now) - 1e-6)
+    }
     c(list(count = limit$count, weighs = isTRUE(limit$weighs)), window)
   })
 }
 
 longest_window <- function(limits) {
-  max(0,
-  vapply(limits, function(limit) limit$seconds + window_margin(limit$seconds), 0))
+  max(
+    0,
+    vapply(
+      limits, function(limit) limit$seconds + window_margin(limit$seconds), 0
+    )
+  )
 }
 
 # The least time in which `requests` requests can be sent, without quotas.
 limit_least_seconds <- function(requests, limits, weight = 1) {
   windows <- Filter(function(limit) is.null(limit$quota), limits)
-  max(0, vapply(windows, function(limit) {
-    a_window <- max(1, floor(limit$count / limit_cost(limit, weight)))
-    floor(max(0, requests - 1) / a_window) * limit$seconds
-  }, 0))
+  max(
+    0,
+    vapply(
+      windows,
+      function(limit) {
+        a_window <- max(1, floor(limit$count / limit_cost(limit, weight)))
+        floor(max(0, requests - 1) / a_window) * limit$seconds
+      },
+      0
+    )
+  )
 }
 
 # The share of each quota that a number of requests takes, and the day on which
 # it ends. `made` are earlier requests: a data frame of `time` and `weight`.
 limit_quotas <- function(requests, limits, made, now, weight = 1) {
-  rows <- lapply(Filter(function(limit) !is.null(limit$quota), limits), function(limit) {
-    today <- made$time >= quota_start(limit, now)
-    used <- if (isTRUE(limit$weighs)) sum(made$weight[today]) else sum(today)
-    left <- max(0, limit$count - used)
-    requests <- requests * limit_cost(limit, weight)
-    later <- max(0, ceiling((requests - left) / limit$count))
-    today <- local_day(utc(now), limit$zone)
-    ends <- shift_day(if (limit$quota == "month" && later > 0) as.Date(format(today, "%Y-%m-01"))
-    else today, interval_of(1, limit$quota), later)
-    data.frame(quota = limit$words, used = used, left = left,
-      part = min(requests, left) / limit$count,
-      ends = ends)
-  })
+  rows <- lapply(
+    Filter(function(limit) !is.null(limit$quota), limits),
+    function(limit) {
+      today <- made$time >= quota_start(limit, now)
+      used <- if (isTRUE(limit$weighs)) sum(made$weight[today]) else sum(today)
+      left <- max(0, limit$count - used)
+      requests <- requests * limit_cost(limit, weight)
+      later <- max(0, ceiling((requests - left) / limit$count))
+      today <- local_day(utc(now), limit$zone)
+      ends <- shift_day(
+        if (limit$quota == "month" && later > 0) {
+          as.Date(format(today, "%Y-%m-01"))
+        } else {
+          today
+        },
+        interval_of(1, limit$quota), later
+      )
+      data.frame(
+        quota = limit$words,
+        used = used,
+        left = left,
+        part = min(requests, left) / limit$count,
+        ends = ends
+      )
+    }
+  )
   do.call(rbind, rows)
 }
 
@@ -126,8 +167,10 @@ limit_counter <- function(limits, book = limit_memory(), weight = 1) {
   }
   fastest_known <- function() if (answers < limit_answers) Inf else fastest
   least_wait <- function(by, now) {
-    limit_wait(list(time = pmin(known$time, now), weight = known$weight), by, now, weight,
-      fastest_known())
+    limit_wait(
+      list(time = pmin(known$time, now), weight = known$weight), by, now,
+      weight, fastest_known()
+    )
   }
   list(
     take = function() {
@@ -138,13 +181,18 @@ limit_counter <- function(limits, book = limit_memory(), weight = 1) {
       if (here >= none_from && here < none_until) {
         return(none_until - here)
       }
-      granted <- book$take(limit_windows(limits, book$now(), fastest_known()), limit_under_way,
-        weight)
+      granted <- book$take(
+        limit_windows(limits, book$now(), fastest_known()), limit_under_way,
+        weight
+      )
       now <- book$now()
       if (!is.null(granted$id)) {
         taken <<- taken + 1
-        known <<- list(id = c(known$id, granted$id), time = c(known$time, now),
-          weight = c(known$weight, weight))
+        known <<- list(
+          id = c(known$id, granted$id),
+          time = c(known$time, now),
+          weight = c(known$weight, weight)
+        )
         # removes requests that no window counts, now and then
         if (taken %% 100 == 0) {
           before <- now - longest_window(limits) - 60
@@ -155,7 +203,11 @@ limit_counter <- function(limits, book = limit_memory(), weight = 1) {
         return(structure(0, token = granted$id))
       }
       requests <- book$requests(now - longest_window(limits))
-      known <<- list(id = requests$id, time = pmin(requests$time, now), weight = requests$weight)
+      known <<- list(
+        id = requests$id,
+        time = pmin(requests$time, now),
+        weight = requests$weight
+      )
       none_for(max(0.001, least_wait(limits, now)), here)
     },
     answered = function(token, seconds = NULL) {
@@ -193,11 +245,19 @@ limit_memory <- function() {
     now = function() as.numeric(Sys.time()),
     take = function(windows, under_way, weight = 1) {
       now <- as.numeric(Sys.time())
-      room <- vapply(windows, function(window) {
-        inside <- times > (window$since %||% (now - window$seconds))
-        taken <- if (window$weighs) sum(weights[inside]) + weight else sum(inside) + 1
-        taken <= window$count
-      }, TRUE)
+      room <- vapply(
+        windows,
+        function(window) {
+          inside <- times > (window$since %||% (now - window$seconds))
+          taken <- if (window$weighs) {
+            sum(weights[inside]) + weight
+          } else {
+            sum(inside) + 1
+          }
+          taken <= window$count
+        },
+        TRUE
+      )
       if (!all(room)) {
         return(list())
       }
@@ -210,7 +270,9 @@ limit_memory <- function() {
     made = function(id, at) times[ids == id] <<- at,
     requests = function(since) {
       inside <- times > since
-      data.frame(id = ids[inside], time = times[inside], weight = weights[inside])
+      data.frame(
+        id = ids[inside], time = times[inside], weight = weights[inside]
+      )
     },
     forget = function(before) {
       keep <- times > before
@@ -231,7 +293,10 @@ retry_after <- function(headers, now = as.numeric(Sys.time())) {
   if (grepl("^[0-9]+$", value)) {
     return(as.numeric(value))
   }
-  at <- tryCatch(as.numeric(curl::parse_date(value)), error = function(e) NA_real_)
+  at <- tryCatch(
+    as.numeric(curl::parse_date(value)),
+    error = function(e) NA_real_
+  )
   if (is.na(at)) NA_real_ else max(0, at - now)
 }
 
@@ -246,16 +311,23 @@ rate_limit_wait <- function(headers, now = as.numeric(Sys.time())) {
     parts <- regmatches(text, regexec(pattern, text))[[1]]
     if (length(parts)) as.numeric(parts[2]) else NA_real_
   }
-  either <- function(name) headers[[name]] %||% headers[[paste0("x-", name)]] %||% NA
+  either <- function(name) {
+    headers[[name]] %||% headers[[paste0("x-", name)]] %||% NA
+  }
   remaining <- suppressWarnings(as.numeric(either("ratelimit-remaining")))
   reset <- reset_seconds(either("ratelimit-reset"), now)
   joined <- headers[["ratelimit"]]
   if (!is.null(joined)) {
     remaining <- number(joined, "(?:remaining|[; ]r) *= *([0-9]+)") %|na|%
       number(joined, "r=([0-9]+)")
-    reset <- number(joined, "reset *= *([0-9]+)") %|na|% number(joined, "t=([0-9]+)")
+    reset <- number(joined, "reset *= *([0-9]+)") %|na|%
+      number(joined, "t=([0-9]+)")
   }
-  if (isTRUE(remaining == 0) && isTRUE(reset > 0) && is.finite(reset)) reset else NA_real_
+  if (isTRUE(remaining == 0) && isTRUE(reset > 0) && is.finite(reset)) {
+    reset
+  } else {
+    NA_real_
+  }
 }
 
 # When requests are allowed again: after some seconds; or at an instant, in
@@ -265,7 +337,10 @@ reset_seconds <- function(text, now) {
   if (!is.finite(value)) {
     at <- as.numeric(read_rfc3339(as.character(text)))
     if (is.na(at) && !is.na(text)) {
-      at <- tryCatch(as.numeric(curl::parse_date(text)), error = function(e) NA_real_)
+      at <- tryCatch(
+        as.numeric(curl::parse_date(text)),
+        error = function(e) NA_real_
+      )
     }
     return(if (is.na(at)) NA_real_ else max(0, at - now))
   }

@@ -10,15 +10,22 @@ page_said <- function(dataset, members, headers) {
     if (is.list(part)) headers[[tolower(part$header)]]
   })
   said[names(members)] <- members
-  list(following = member_text(said$following), total = member_number(said$total),
-    pages = member_number(said$pages), more = said$more)
+  list(
+    following = member_text(said$following),
+    total = member_number(said$total),
+    pages = member_number(said$pages),
+    more = said$more
+  )
 }
 
 page_rule <- function(dataset, zone = "UTC") {
   rule <- dataset$next_page
   following <- page_rule_of(dataset, rule, zone)
-  if (is.null(rule$more)) following
-  else function(url, page) if (says_more(page$more)) following(url, page)
+  if (is.null(rule$more)) {
+    following
+  } else {
+    function(url, page) if (says_more(page$more)) following(url, page)
+  }
 }
 
 # The URL of a page requested by a parameter. A parameter in the request's body
@@ -26,20 +33,28 @@ page_rule <- function(dataset, zone = "UTC") {
 # distinct URL.
 page_url <- function(url, dataset, value) {
   send <- dataset$next_page$send
-  if (send %in% template_variables(dataset$body %||% "")) paste0(sub("#.*", "", url), "#",
-    encode_plain(send), "=", encode_plain(value)) else with_parameter(url, send, value)
+  if (send %in% template_variables(dataset$body %||% "")) {
+    paste0(
+      sub("#.*", "", url), "#", encode_plain(send), "=", encode_plain(value)
+    )
+  } else {
+    with_parameter(url, send, value)
+  }
 }
 
 # The parameter's value for the first page, where a body must contain it.
 first_page_value <- function(rule) {
   switch(rule$by %||% "none",
-  page = number_text(rule$first %||% 1), offset = number_text(rule$first %||% 0))
+    page = number_text(rule$first %||% 1),
+    offset = number_text(rule$first %||% 0)
+  )
 }
 
 # A flag for further pages; a missing one means none.
 says_more <- function(value) {
-  isTRUE(tolower(as.character(member_text(value))) %in%
-  c("true", "1", "yes", "y"))
+  isTRUE(
+    tolower(as.character(member_text(value))) %in% c("true", "1", "yes", "y")
+  )
 }
 
 page_rule_of <- function(dataset, rule, zone) {
@@ -51,27 +66,48 @@ page_rule_of <- function(dataset, rule, zone) {
       page$following %|else|% function(value) page_url(url, dataset, value)
     },
     last = function(url, page) {
-      if (ends_here(page, dataset)) NULL
-      else member_text(page$last) %|else|% function(value) page_url(url, dataset, value)
+      if (ends_here(page, dataset)) {
+        NULL
+      } else {
+        member_text(page$last) %|else|%
+          function(value) page_url(url, dataset, value)
+      }
     },
     page = function(url, page) {
       first <- rule$first %||% 1
-      if (ends_here(page, dataset, pages = page$pages)) NULL
-      else page_url(url, dataset, number_text(first + page$number))
+      if (ends_here(page, dataset, pages = page$pages)) {
+        NULL
+      } else {
+        page_url(url, dataset, number_text(first + page$number))
+      }
     },
     offset = function(url, page) {
-      if (ends_here(page, dataset)) NULL
-      else page_url(url, dataset,
-        number_text((rule$first %||% 0) + page$before + page$rows))
+      if (ends_here(page, dataset)) {
+        NULL
+      } else {
+        page_url(
+          url, dataset,
+          number_text((rule$first %||% 0) + page$before + page$rows)
+        )
+      }
     },
     # the next window begins at the newest time, or ends at the oldest; if that
     # does not move, paging has ended
     time = function(url, page) {
       gives <- dataset$parameters[[rule$send]]
-      edge <- if (identical(gives$gives %||% rule$send, "to")) page$oldest else page$newest
-      if (ends_here(page, dataset) || !length(edge)) NULL
-      else page_url(url, dataset,
-        write_value(edge, gives %||% list(), rule$send, dataset, zone))
+      edge <- if (identical(gives$gives %||% rule$send, "to")) {
+        page$oldest
+      } else {
+        page$newest
+      }
+      if (ends_here(page, dataset) || !length(edge)) {
+        NULL
+      } else {
+        page_url(
+          url, dataset,
+          write_value(edge, gives %||% list(), rule$send, dataset, zone)
+        )
+      }
     }
   )
 }
@@ -92,7 +128,11 @@ ends_here <- function(page, dataset, pages = NULL) {
   total <- page$total
   if (!is.null(total)) {
     came <- page$before + page$rows
-    return(came >= total && !is_full_page(page, dataset) && (came == total || page$number > 1))
+    return(
+      came >= total &&
+        !is_full_page(page, dataset) &&
+        (came == total || page$number > 1)
+    )
   }
   if (!is.null(page$more)) {
     return(FALSE)
@@ -107,9 +147,18 @@ is_full_page <- function(page, dataset) {
 }
 
 member_text <- function(value) {
-  if (is.null(value) || is.list(value) || length(value) != 1 || is.na(value) ||
-    identical(value, "") || identical(value, FALSE)) NULL
-  else if (is.numeric(value)) number_text(value) else as.character(value)
+  if (is.null(value) ||
+    is.list(value) ||
+    length(value) != 1 ||
+    is.na(value) ||
+    identical(value, "") ||
+    identical(value, FALSE)) {
+    NULL
+  } else if (is.numeric(value)) {
+    number_text(value)
+  } else {
+    as.character(value)
+  }
 }
 
 member_number <- function(value) {
@@ -117,11 +166,15 @@ member_number <- function(value) {
   if (is.null(value)) {
     return(NULL)
   }
-  number <- suppressWarnings(as.numeric(sub("^[a-z]+ +[0-9*-]+/", "", member_text(value) %||% "")))
+  number <- suppressWarnings(
+    as.numeric(sub("^[a-z]+ +[0-9*-]+/", "", member_text(value) %||% ""))
+  )
   if (length(number) == 1 && !is.na(number)) number
 }
 
-number_text <- function(x) format(x, scientific = FALSE, trim = TRUE, digits = 15)
+number_text <- function(x) {
+  format(x, scientific = FALSE, trim = TRUE, digits = 15)
+}
 
 # Web links (RFC 8288): the target of the link with the relation next.
 link_next <- function(header) {
@@ -129,7 +182,9 @@ link_next <- function(header) {
     return(NULL)
   }
   links <- regmatches(header, gregexpr("<[^>]*>[^<]*", header))[[1]]
-  is_next <- grepl(";\\s*rel\\s*=\\s*(\"([^\"]*\\s)?next(\\s[^\"]*)?\"|next\\b)", links,
-    ignore.case = TRUE, perl = TRUE)
+  is_next <- grepl(
+    ";\\s*rel\\s*=\\s*(\"([^\"]*\\s)?next(\\s[^\"]*)?\"|next\\b)", links,
+    ignore.case = TRUE, perl = TRUE
+  )
   if (any(is_next)) sub("^<([^>]*)>.*", "\\1", links[is_next][1])
 }

@@ -2,7 +2,9 @@
 # of connections; each request ends in a plain response or failure, and nothing
 # here depends on its purpose.
 
-wire_bounds <- list(connect = 10, stall = 30, total = 300, body = 256e6, redirects = 5)
+wire_bounds <- list(
+  connect = 10, stall = 30, total = 300, body = 256e6, redirects = 5
+)
 
 wire_line <- function(at_once = 1L, pool = NULL) {
   line <- new.env(parent = emptyenv())
@@ -17,7 +19,9 @@ wire_line <- function(at_once = 1L, pool = NULL) {
   line
 }
 
-wire_pool <- function(at_once) curl::new_pool(total_con = at_once, host_con = at_once)
+wire_pool <- function(at_once) {
+  curl::new_pool(total_con = at_once, host_con = at_once)
+}
 
 # `done` is called with a response: status, headers (names in lower case), body
 # (raw), URL, seconds, and the seconds to the first byte. `failed` is called
@@ -25,27 +29,39 @@ wire_pool <- function(at_once) curl::new_pool(total_con = at_once, host_con = at
 # elsewhere is a failure. `secrets` returns texts to redact: they are removed
 # from the answer before it is read, and no redirect sends them elsewhere.
 line_start <- function(line, request, done, failed, elsewhere = "refuse",
-  redirects = wire_bounds$redirects, patience = wire_bounds$stall,
-  secrets = function() character()) {
+                       redirects = wire_bounds$redirects,
+                       patience = wire_bounds$stall,
+                       secrets = function() character()) {
   handle <- curl::new_handle(
-    url = request$url, httpheader = header_lines(request$headers), followlocation = 0L,
+    url = request$url,
+    httpheader = header_lines(request$headers),
+    followlocation = 0L,
     connecttimeout = min(patience, wire_bounds$connect),
     low_speed_limit = 1L,
-    low_speed_time = patience, timeout = max(patience, wire_bounds$total),
-    maxfilesize_large = wire_bounds$body, useragent = "vetusta"
+    low_speed_time = patience,
+    timeout = max(patience, wire_bounds$total),
+    maxfilesize_large = wire_bounds$body,
+    useragent = "vetusta"
   )
   if (identical(request$method, "POST")) {
-    curl::handle_setopt(handle, post = 1L, copypostfields = request$body %||% "")
+    curl::handle_setopt(
+      handle,
+      post = 1L, copypostfields = request$body %||% ""
+    )
   }
   started <- as.numeric(Sys.time())
-  attr(handle, "limits") <- list(stall = patience, total = max(patience, wire_bounds$total))
+  attr(
+    handle, "limits"
+  ) <- list(stall = patience, total = max(patience, wire_bounds$total))
   over <- line_add(line, handle)
   # the body is collected here, so that one that grows too large, also by
   # decompression, is cut off
   parts <- list()
   size <- 0
   shown <- list()
-  curl::multi_add(handle, pool = line$pool,
+  curl::multi_add(
+    handle,
+    pool = line$pool,
     data = function(bytes, final) {
       # a transfer that was ended here is called once more without bytes
       if (!length(bytes)) {
@@ -64,34 +80,66 @@ line_start <- function(line, request, done, failed, elsewhere = "refuse",
       over()
       headers <- header_list(answer$headers)
       response <- list(
-        status = answer$status_code, headers = headers, body = if (length(parts) == 1L) parts[[1]]
-        else join_bytes_cpp(parts), url = request$url,
+        status = answer$status_code,
+        headers = headers,
+        body = if (length(parts) == 1L) parts[[1]] else join_bytes_cpp(parts),
+        url = request$url,
         seconds = as.numeric(Sys.time()) - started,
-        waited = max(0, answer$times[["starttransfer"]] - answer$times[["pretransfer"]])
+        waited = max(
+          0, answer$times[["starttransfer"]] - answer$times[["pretransfer"]]
+        )
       )
       redirect <- redirect_url(response)
       if (is.null(redirect)) {
         response$body <- without_secrets(response$body, secrets())
         done(response)
-      } else if (redirects < 1 || !may_follow(redirect, request$url, elsewhere)) {
-        failed(for_good("the service redirects to another place, which is not followed"))
-      } else if (!same_origin(redirect, request$url) && has_secret(redirect, secrets())) {
-        failed(for_good(paste0("the service redirects to another place with a secret in the ",
-          "URL, which is not followed")))
+      } else if (redirects < 1 ||
+        !may_follow(redirect, request$url, elsewhere)) {
+        failed(
+          for_good(
+            "the service redirects to another place, which is not followed"
+          )
+        )
+      } else if (!same_origin(redirect, request$url) &&
+        has_secret(redirect, secrets())) {
+        failed(
+          for_good(
+            paste0(
+              "the service redirects to another place with a secret in the ",
+              "URL, which is not followed"
+            )
+          )
+        )
       } else {
-        if (!same_origin(redirect, request$url)) request$headers <- request$headers["Accept"]
+        if (!same_origin(redirect, request$url)) {
+          request$headers <- request$headers["Accept"]
+        }
         request$url <- redirect
-        line_start(line, request, done, failed, elsewhere, redirects - 1, patience, secrets)
+        line_start(
+          line, request, done, failed, elsewhere, redirects - 1, patience,
+          secrets
+        )
       }
     },
     fail = function(reason) {
       over()
       options(shown)
       reason <- if (size > wire_bounds$body ||
-        grepl("Maximum file size", reason)) paste("the answer is larger than",
-        format(wire_bounds$body / 1e6), "MB when unpacked")
-      else sub("[.]$", "", gsub("[[:space:]]+", " ", reason))
-      failed(if (grepl("certificate|larger than", reason)) for_good(reason) else reason)
+        grepl("Maximum file size", reason)) {
+        paste(
+          "the answer is larger than", format(wire_bounds$body / 1e6),
+          "MB when unpacked"
+        )
+      } else {
+        sub("[.]$", "", gsub("[[:space:]]+", " ", reason))
+      }
+      failed(
+        if (grepl("certificate|larger than", reason)) {
+          for_good(reason)
+        } else {
+          reason
+        }
+      )
     }
   )
   invisible(line)
@@ -101,8 +149,13 @@ line_start <- function(line, request, done, failed, elsewhere = "refuse",
 # consent.
 header_lines <- function(headers) {
   text <- as.character(unlist(headers))
-  c(paste0(names(headers), ifelse(grepl("^\\s+$", text), ";", paste0(": ", text)),
-    recycle0 = TRUE), "Expect: ")
+  c(
+    paste0(
+      names(headers), ifelse(grepl("^\\s+$", text), ";", paste0(": ", text)),
+      recycle0 = TRUE
+    ),
+    "Expect: "
+  )
 }
 
 # Counts a transfer of a line; the returned function ends it.
@@ -148,8 +201,11 @@ line_late <- function(line) {
   for (handle in as.list(line$handles)) {
     limits <- attr(handle, "limits")
     if (!is.null(limits)) {
-      curl::handle_setopt(handle, low_speed_time = limits$stall + line$late,
-        timeout = limits$total + line$late)
+      curl::handle_setopt(
+        handle,
+        low_speed_time = limits$stall + line$late,
+        timeout = limits$total + line$late
+      )
     }
   }
 }
@@ -167,8 +223,10 @@ may_follow <- function(url, from, elsewhere) {
     return(TRUE)
   }
   parts <- tryCatch(curl::curl_parse_url(url), error = function(e) NULL)
-  elsewhere == "follow" && !is.null(parts) &&
-    (parts$scheme == "https" || (parts$scheme == "http" && is_loopback(parts$host)))
+  elsewhere == "follow" &&
+    !is.null(parts) &&
+    (parts$scheme == "https" ||
+      (parts$scheme == "http" && is_loopback(parts$host)))
 }
 
 # Headers by name in lower case. A repeated header is one list separated by
@@ -208,21 +266,32 @@ redirect_url <- function(response) {
 # for this symbol), `refused` (no request of this kind will succeed), `wrong`
 # (this request is wrong, others may succeed).
 judge_status <- function(status) {
-  if (status >= 200 && status < 300) "good"
-  else if (status %in% c(408, 425, 429, 500, 502, 503, 504, 520:524)) "again"
-  else if (status %in% c(401, 402, 403, 407)) "refused"
-  else if (status %in% c(404, 410)) "absent"
-  else "wrong"
+  if (status >= 200 && status < 300) {
+    "good"
+  } else if (status %in% c(408, 425, 429, 500, 502, 503, 504, 520:524)) {
+    "again"
+  } else if (status %in% c(401, 402, 403, 407)) {
+    "refused"
+  } else if (status %in% c(404, 410)) {
+    "absent"
+  } else {
+    "wrong"
+  }
 }
 
 # Pauses double from half a second to a minute, each drawn between half and all
 # of it, so that many clients do not return together.
-retry_pause <- function(attempt) min(60, 0.5 * 2^(attempt - 1)) * stats::runif(1, 0.5, 1)
+retry_pause <- function(attempt) {
+  min(60, 0.5 * 2^(attempt - 1)) * stats::runif(1, 0.5, 1)
+}
 
 # The start of an answer that is no data, for an error or the journal.
 body_excerpt <- function(body, limit = 160) {
   body <- utils::head(body, 8000)
-  text <- tryCatch(rawToChar(utils::head(body[body != as.raw(0)], 2000)), error = function(e) "")
+  text <- tryCatch(
+    rawToChar(utils::head(body[body != as.raw(0)], 2000)),
+    error = function(e) ""
+  )
   text <- iconv(text, "UTF-8", "UTF-8", sub = "?")
   text <- gsub("[[:space:]]+", " ", gsub("<[^>]*>", " ", text))
   text <- trimws(text)

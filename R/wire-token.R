@@ -27,57 +27,105 @@ ask_token <- function(source, refresh = NULL) {
   secret <- function(part) {
     if (!is.null(access[[part]])) secret_value(source, access[[part]])
   }
-  asked <- if (access$by == "login") login_request(access, secret)
-  else grant_request(access, secret, url, refresh)
+  asked <- if (access$by == "login") {
+    login_request(access, secret)
+  } else {
+    grant_request(access, secret, url, refresh)
+  }
   request <- c(list(url = url, method = "POST"), asked)
-  response <- fetch_patiently(function() request, source$patience,
-    secrets = run_secrets(source, list()))
+  response <- fetch_patiently(
+    function() request,
+    source$patience,
+    secrets = run_secrets(source, list())
+  )
   at <- access$at %||% "/access_token"
-  parsed <- tryCatch(decode_json(response$body, c(token = at, lasts = access$ends %||% "/expires_in",
-      refresh = "/refresh_token",
-    error = "/error", why = "/error_description"), "the token", "string"),
-    vetusta_error_payload = function(e) NULL)
+  parsed <- tryCatch(
+    decode_json(
+      response$body,
+      c(
+        token = at,
+        lasts = access$ends %||% "/expires_in",
+        refresh = "/refresh_token",
+        error = "/error",
+        why = "/error_description"
+      ),
+      "the token", "string"
+    ),
+    vetusta_error_payload = function(e) NULL
+  )
   good <- length(parsed) > 0 && response$status >= 200 && response$status < 300
   token <- if (good) member_text(parsed$token)
   if (is.null(token)) {
     # the answer may contain a token under another name, so only its error is
     # shown (RFC 6749, section 5.2)
     said <- unlist(Filter(is.character, parsed[c("error", "why")]))
-    vetusta_stop("access",
-      paste0("The source ", source$source, " grants no token: HTTP ", response$status,
-        if (length(said)) " ", redact(substr(paste(said, collapse = ", "), 1, 160),
-      source_secrets(source)),
-      if (!length(said) && good) paste0(", and nothing at ", at, " in the answer")),
+    vetusta_stop(
+      "access",
+      paste0(
+        "The source ", source$source, " grants no token: HTTP ",
+        response$status, if (length(said)) " ",
+        redact(
+          substr(paste(said, collapse = ", "), 1, 160), source_secrets(source)
+        ),
+        if (!length(said) && good) {
+          paste0(", and nothing at ", at, " in the answer")
+        }
+      ),
       where = paste0(source$file, ", access"),
-      todo = paste0("look whether ", paste(access_secrets(access), collapse = ", "), " are right"))
+      todo = paste0(
+        "look whether ", paste(access_secrets(access), collapse = ", "),
+        " are right"
+      )
+    )
   }
   # a lifetime in words is ignored
   lasts <- suppressWarnings(as.numeric(unlist(parsed$lasts)[1] %||% NA))
   if (!isTRUE(lasts > 0 && is.finite(lasts))) {
-    lasts <- (access$lasts %|else|% function(x) time_interval(x)$seconds) %||% 3600
+    lasts <- (access$lasts %|else|% function(x) time_interval(x)$seconds) %||%
+      3600
   }
-  list(value = token, ends = as.numeric(Sys.time()) + lasts - min(60, lasts * 0.1),
-    refresh = member_text(parsed$refresh))
+  list(
+    value = token,
+    ends = as.numeric(Sys.time()) + lasts - min(60, lasts * 0.1),
+    refresh = member_text(parsed$refresh)
+  )
 }
 
 # The token URL: only the source's origin and only encrypted, unless the card
 # says otherwise.
 token_url <- function(source) {
   access <- source$access
-  url <-
-    absolute_url(if (grepl("^https?://", access$url)) access$url
-    else paste0(source$url, access$url), source$url)
+  url <- absolute_url(
+    if (grepl("^https?://", access$url)) {
+      access$url
+    } else {
+      paste0(source$url, access$url)
+    },
+    source$url
+  )
   if (!same_origin(url, source$url) && !isTRUE(access$other_origin)) {
-    vetusta_stop("card", "The token's URL is at another origin than the source.",
+    vetusta_stop(
+      "card",
+      "The token's URL is at another origin than the source.",
       where = paste0(source$file, ", access"),
-      todo = paste0("give a path below the source's URL; or, where tokens are granted at ",
-        "another origin, write other_origin: true in access"))
+      todo = paste0(
+        "give a path below the source's URL; or, where tokens are granted at ",
+        "another origin, write other_origin: true in access"
+      )
+    )
   }
-  if (startsWith(url, "http:") && !is_loopback(curl::curl_parse_url(url)$host) &&
+  if (startsWith(url, "http:") &&
+    !is_loopback(curl::curl_parse_url(url)$host) &&
     !source$open_http) {
-    vetusta_stop("card",
-      paste0("The token's URL is http, and not on this machine: everybody on the way could ",
-        "read the secrets."), where = paste0(source$file, ", access"), todo = "use https")
+    vetusta_stop(
+      "card",
+      paste0(
+        "The token's URL is http, and not on this machine: everybody on ",
+        "the way could ", "read the secrets."
+      ),
+      where = paste0(source$file, ", access"),
+      todo = "use https"
+    )
   }
   url
 }
@@ -86,22 +134,41 @@ token_url <- function(source) {
 # (4.4) and refresh tokens (6). A client may authenticate with a signed
 # assertion (RFC 7523, section 2.2).
 grant_request <- function(access, secret, url, refresh = NULL) {
-  form <- list(grant_type = if (is.null(refresh)) access$grant else "refresh_token",
-    scope = access$scope, refresh_token = refresh)
+  form <- list(
+    grant_type = if (is.null(refresh)) access$grant else "refresh_token",
+    scope = access$scope,
+    refresh_token = refresh
+  )
   headers <- list(Accept = "application/json")
   if (access$grant == "password" && is.null(refresh)) {
     form[c("username", "password")] <- list(secret("user"), secret("password"))
   }
-  if (identical(access$send_client, "basic")) headers$Authorization <- basic_words(secret("client"),
-    secret("client_secret"))
-  else form[c("client_id", "client_secret")] <- list(secret("client"), secret("client_secret"))
+  if (identical(access$send_client, "basic")) {
+    headers$Authorization <- basic_words(
+      secret("client"), secret("client_secret")
+    )
+  } else {
+    form[
+      c("client_id", "client_secret")
+    ] <- list(secret("client"), secret("client_secret"))
+  }
   if (!is.null(access$assertion)) {
-    form$client_assertion_type <- "urn:ietf:params:oauth:client-assertion-type:jwt-bearer"
-    form$client_assertion <- signed_assertion(secret("client"), url, secret("assertion"))
+    form$client_assertion_type <-
+      "urn:ietf:params:oauth:client-assertion-type:jwt-bearer"
+    form$client_assertion <- signed_assertion(
+      secret("client"), url, secret("assertion")
+    )
   }
   form <- form[lengths(form) > 0]
-  list(body = paste(names(form), vapply(form, encode_plain, ""), sep = "=", collapse = "&"),
-    headers = c(headers, list("Content-Type" = "application/x-www-form-urlencoded")))
+  list(
+    body = paste(
+      names(form), vapply(form, encode_plain, ""),
+      sep = "=", collapse = "&"
+    ),
+    headers = c(
+      headers, list("Content-Type" = "application/x-www-form-urlencoded")
+    )
+  )
 }
 
 # A JSON Web Token (RFC 7519) with the claims of RFC 7523: signed with
@@ -110,41 +177,68 @@ grant_request <- function(access, secret, url, refresh = NULL) {
 signed_assertion <- function(client, url, key) {
   rsa <- startsWith(key, "-----BEGIN")
   encoded <- function(x) {
-    jsonlite::base64url_enc(charToRaw(as.character(jsonlite::toJSON(x,
-    auto_unbox = TRUE, digits = NA))))
+    jsonlite::base64url_enc(
+      charToRaw(
+        as.character(jsonlite::toJSON(x, auto_unbox = TRUE, digits = NA))
+      )
+    )
   }
   now <- floor(as.numeric(Sys.time()))
-  text <- paste(encoded(list(alg = if (rsa) "RS256" else "HS256", typ = "JWT")),
-    encoded(list(iss = client, sub = client, aud = url, jti = random_text(), iat = now,
-      exp = now + 300)), sep = ".")
-  signature <- if (rsa) rsa_signature(text, key)
-  else digest::hmac(charToRaw(key), charToRaw(text), "sha256", raw = TRUE)
+  text <- paste(
+    encoded(list(alg = if (rsa) "RS256" else "HS256", typ = "JWT")),
+    encoded(
+      list(
+        iss = client, sub = client, aud = url, jti = random_text(), iat = now,
+        exp = now + 300
+      )
+    ),
+    sep = "."
+  )
+  signature <- if (rsa) {
+    rsa_signature(text, key)
+  } else {
+    digest::hmac(charToRaw(key), charToRaw(text), "sha256", raw = TRUE)
+  }
   paste0(text, ".", jsonlite::base64url_enc(signature))
 }
 
 # The key may have its line breaks escaped, because a secret is one line.
 rsa_signature <- function(text, key) {
   if (!requireNamespace("openssl", quietly = TRUE)) {
-    vetusta_stop("access", "An assertion signed by RSA needs the package openssl.",
-      todo = "install it: install.packages(\"openssl\")")
+    vetusta_stop(
+      "access", "An assertion signed by RSA needs the package openssl.",
+      todo = "install it: install.packages(\"openssl\")"
+    )
   }
   key <- openssl::read_key(textConnection(gsub("\\n", "\n", key, fixed = TRUE)))
   openssl::signature_create(charToRaw(text), openssl::sha256, key)
 }
 
 random_text <- function() {
-  basename(tempfile(paste0(Sys.getpid(), "-", format(as.numeric(Sys.time()) * 1e6,
-    scientific = FALSE, digits = 20), "-")))
+  basename(
+    tempfile(
+      paste0(
+        Sys.getpid(), "-",
+        format(as.numeric(Sys.time()) * 1e6, scientific = FALSE, digits = 20),
+        "-"
+      )
+    )
+  )
 }
 
 # A login with the card's body: {user} and {password} are replaced by the
 # secrets, escaped for JSON.
 login_request <- function(access, secret) {
-  template <- access$body %||% "{\"user\": \"{user}\", \"password\": \"{password}\"}"
+  template <- access$body %||%
+    "{\"user\": \"{user}\", \"password\": \"{password}\"}"
   parts <- intersect(template_variables(template), access_secret_parts)
   values <- stats::setNames(lapply(parts, secret), parts)
-  list(body = template_expand_plain(template, values),
-    headers = list(Accept = "application/json", "Content-Type" = "application/json"))
+  list(
+    body = template_expand_plain(template, values),
+    headers = list(
+      Accept = "application/json", "Content-Type" = "application/json"
+    )
+  )
 }
 
 `%|else|%` <- function(x, f) if (is.null(x)) NULL else f(x)
