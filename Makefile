@@ -39,9 +39,11 @@ site: $(LIB)/installed
 	@Rscript tools/setup.R site
 	@$(WITH_LIBRARY) Rscript tools/site.R
 
-# R by a script of the project's own, C++ by clang-format where it is installed
+# R in the tidyverse style, C++ by clang-format where it is installed; FILES names some files of R
 format:
-	@Rscript tools/format.R
+	@Rscript tools/setup.R develop
+	@$(WITH_LIBRARY) Rscript -e 'styler::cache_deactivate(FALSE); styler::style_file(commandArgs(TRUE))' \
+	  $(or $(FILES),$(wildcard R/*.R tests/testthat/*.R bench/*.R tools/*.R))
 	@if command -v clang-format > /dev/null; then clang-format -i $(filter-out src/RcppExports.cpp,$(wildcard src/*.cpp src/*.h)); fi
 
 lint:

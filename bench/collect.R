@@ -1,6 +1,7 @@
-# Collecting 1,000,000 one-minute bars, 5,000 a page, against the bare steps and against a plain
-# script, for times as milliseconds since 1970 and as RFC 3339 texts; run from the project's folder
-# with `make bench`. Every number is of this run; the ratios, of processor time, are what counts.
+# Collecting 1,000,000 one-minute bars, 5,000 a page, against the bare steps and
+# against a plain script, for times as milliseconds since 1970 and as RFC 3339
+# texts; run from the project's folder with `make bench`. Every number is of
+# this run; the ratios, of processor time, are what counts.
 
 source("bench/parts.R")
 arguments <- commandArgs(TRUE)
@@ -18,9 +19,16 @@ server_small <- serve_pages(small)
 collect_all <- quote({
   archive <- archive_open(tempfile(fileext = ".sqlite"))
   card <- bench_card(arguments[1], tempfile(fileext = ".yml"), arguments[3])
-  run <-
-    collect_run(plan_requests(query_bars(source_card(card), "KELD", "1 minute", from = "2020-09-13",
-      to = "2026-01-01"), archive), archive, progress = FALSE)
+  run <- collect_run(
+    plan_requests(
+      query_bars(
+        source_card(card), "KELD", "1 minute", from = "2020-09-13",
+        to = "2026-01-01"
+      ),
+      archive
+    ),
+    archive, progress = FALSE
+  )
   stopifnot(run$new == as.numeric(arguments[2]))
 })
 
@@ -31,22 +39,53 @@ bare <- quote({
   connection <- DBI::dbConnect(RSQLite::SQLite(), tempfile())
   DBI::dbExecute(connection, "PRAGMA journal_mode = WAL")
   DBI::dbExecute(connection, "PRAGMA synchronous = NORMAL")
-  DBI::dbExecute(connection,
-    "CREATE TABLE bars (at REAL, open REAL, high REAL, low REAL, close REAL, volume REAL)")
+  DBI::dbExecute(
+    connection,
+    paste0(
+      "CREATE TABLE bars (at REAL, open REAL, high REAL, low REAL, ",
+      "close REAL, volume REAL)"
+    )
+  )
   for (page in seq_len(ceiling(as.numeric(arguments[2]) / 5000))) {
-    spent["fetch"] <- spent["fetch"] +
-      system.time(body <- curl::curl_fetch_memory(sprintf("%s/pages/%05d.json", arguments[1], page),
-        handle)$content, gcFirst = FALSE)[[3]]
-    spent["parse"] <- spent["parse"] +
-      system.time(items <- RcppSimdJson::fparse(body, query = "/items", int64_policy = "double"),
-        gcFirst = FALSE)[[3]]
-    spent["insert"] <- spent["insert"] + system.time({
-      DBI::dbBegin(connection)
-      statement <- DBI::dbSendStatement(connection, "INSERT INTO bars VALUES (?, ?, ?, ?, ?, ?)")
-      DBI::dbBind(statement, unname(as.list(items)))
-      DBI::dbClearResult(statement)
-      DBI::dbCommit(connection)
-    }, gcFirst = FALSE)[[3]]
+    spent[
+      "fetch"
+    ] <- spent["fetch"] +
+        system.time(
+          body <- curl::curl_fetch_memory(
+            sprintf("%s/pages/%05d.json", arguments[1], page), handle
+          )$content,
+          gcFirst = FALSE
+        )[[
+          3
+        ]]
+    spent[
+      "parse"
+    ] <- spent["parse"] +
+        system.time(
+          items <- RcppSimdJson::fparse(
+            body, query = "/items", int64_policy = "double"
+          ),
+          gcFirst = FALSE
+        )[[
+          3
+        ]]
+    spent[
+      "insert"
+    ] <- spent["insert"] +
+        system.time(
+          {
+            DBI::dbBegin(connection)
+            statement <- DBI::dbSendStatement(
+              connection, "INSERT INTO bars VALUES (?, ?, ?, ?, ?, ?)"
+            )
+            DBI::dbBind(statement, unname(as.list(items)))
+            DBI::dbClearResult(statement)
+            DBI::dbCommit(connection)
+          },
+          gcFirst = FALSE
+        )[[
+          3
+        ]]
   }
   cat(spent, file = arguments[3])
 })
@@ -55,9 +94,11 @@ plain <- quote({
   url <- "/pages/00001.json"
   all <- NULL
   while (!is.null(url)) {
-    body <-
-      jsonlite::fromJSON(
-        httr2::resp_body_string(httr2::req_perform(httr2::request(paste0(arguments[1], url)))))
+    body <- jsonlite::fromJSON(
+      httr2::resp_body_string(
+        httr2::req_perform(httr2::request(paste0(arguments[1], url)))
+      )
+    )
     all <- rbind(all, body$items)
     url <- body$more
   }
@@ -66,38 +107,52 @@ plain <- quote({
   DBI::dbWriteTable(connection, "bars", all)
 })
 
-# The same two in one process, in turn, once everything they load is loaded: what a page costs,
-# without what a process costs.
+# The same two in one process, in turn, once everything they load is loaded:
+# what a page costs, without what a process costs.
 in_turn <- function() {
   once <- function(what, values) {
     where <- list2env(list(arguments = values), parent = globalenv())
     gc(FALSE)
     spent <- sum(system.time(eval(what, where), gcFirst = FALSE)[1:2])
-    if (!is.null(where$archive)) archive_close(where$archive)
-    else DBI::dbDisconnect(where$connection)
+    if (!is.null(where$archive)) {
+      archive_close(where$archive)
+    } else {
+      DBI::dbDisconnect(where$connection)
+    }
     spent
   }
   warm_file <- tempfile()
-  times <- vapply(1:8, function(i) {
-    c(once(collect_all, c(server$url, rows, "epoch-ms")),
-      once(bare, c(server$url, rows, warm_file)))
-  }, numeric(2))
+  times <- vapply(
+    1:8,
+    function(i) {
+      c(
+        once(collect_all, c(server$url, rows, "epoch-ms")),
+        once(bare, c(server$url, rows, warm_file))
+      )
+    },
+    numeric(2)
+  )
   apply(times[, -1], 1, median)
 }
 
 spent_file <- tempfile()
-# each is measured five times in turn, so that a slow moment of the machine does not fall on one
-# alone; the middle counts
+# each is measured five times in turn, so that a slow moment of the machine does
+# not fall on one alone; the middle counts
 collected <- collected_small <- collected_texts <- NULL
 bares <- spents <- NULL
 for (i in 1:5) {
-  collected <- rbind(collected, measure(collect_all, c(server$url, rows, "epoch-ms")))
+  collected <- rbind(
+    collected, measure(collect_all, c(server$url, rows, "epoch-ms"))
+  )
   bares <- rbind(bares, measure(bare, c(server$url, rows, spent_file)))
   spents <- rbind(spents, scan(spent_file, quiet = TRUE))
-  collected_texts <- rbind(collected_texts,
-    measure(collect_all, c(server_texts$url, rows, "rfc3339")))
-  collected_small <- rbind(collected_small,
-    measure(collect_all, c(server_small$url, rows / 10, "epoch-ms")))
+  collected_texts <- rbind(
+    collected_texts, measure(collect_all, c(server_texts$url, rows, "rfc3339"))
+  )
+  collected_small <- rbind(
+    collected_small,
+    measure(collect_all, c(server_small$url, rows / 10, "epoch-ms"))
+  )
 }
 script <- measure(plain, server$url)
 warm <- in_turn()
@@ -109,16 +164,48 @@ count <- function(x) format(x, big.mark = ",", scientific = FALSE)
 ours <- middle(collected)
 floor <- middle(bares)[3]
 cat(count(rows), "bars in", count(pages), "pages; processor seconds\n")
-cat(sprintf("collect_run            %6.2f s   (elapsed %.2f s)\n", ours[3], ours[1]))
-cat(sprintf("bare steps             %6.2f s   (elapsed: fetch %.2f, parse %.2f, insert %.2f)\n",
-  floor, spent[1], spent[2], spent[3]))
+cat(
+  sprintf(
+    "collect_run            %6.2f s   (elapsed %.2f s)\n", ours[3], ours[1]
+  )
+)
+cat(
+  sprintf(
+    paste0(
+      "bare steps             %6.2f s   (elapsed: fetch %.2f, parse ",
+      "%.2f, insert %.2f)\n"
+    ),
+    floor, spent[1], spent[2], spent[3]
+  )
+)
 cat(sprintf("plain script           %6.2f s\n", script[3]))
-cat(sprintf("collect / bare steps   %6.2f    aim: at most 1.1\n", ours[3] / floor))
-cat(sprintf("  packages loaded      %6.2f    (%.2f s, %.2f s)   aim: at most 1.1\n",
-  warm[1] / warm[2], warm[1], warm[2]))
-cat(sprintf("RFC 3339 / epoch       %6.2f    aim: at most 1.15\n",
-  middle(collected_texts)[3] / ours[3]))
-cat(sprintf("plain script / collect %6.2f    aim: at least 6\n", script[3] / ours[3]))
-cat(sprintf("peak memory            %6.0f MB at %s rows, %.0f MB at %s rows: ratio %.2f\n",
-  middle(collected_small)[2], count(rows / 10), ours[2], count(rows),
-  ours[2] / middle(collected_small)[2]))
+cat(
+  sprintf("collect / bare steps   %6.2f    aim: at most 1.1\n", ours[3] / floor)
+)
+cat(
+  sprintf(
+    "  packages loaded      %6.2f    (%.2f s, %.2f s)   aim: at most 1.1\n",
+    warm[1] / warm[2], warm[1], warm[2]
+  )
+)
+cat(
+  sprintf(
+    "RFC 3339 / epoch       %6.2f    aim: at most 1.15\n",
+    middle(collected_texts)[3] / ours[3]
+  )
+)
+cat(
+  sprintf(
+    "plain script / collect %6.2f    aim: at least 6\n", script[3] / ours[3]
+  )
+)
+cat(
+  sprintf(
+    paste0(
+      "peak memory            %6.0f MB at %s rows, %.0f MB at %s rows: ",
+      "ratio %.2f\n"
+    ),
+    middle(collected_small)[2], count(rows / 10), ours[2], count(rows),
+    ours[2] / middle(collected_small)[2]
+  )
+)

@@ -1,12 +1,12 @@
-# What the benches share: prepared pages, a server for them, and processes whose time and peak
-# memory are read.
+# What the benches share: prepared pages, a server for them, and processes whose
+# time and peak memory are read.
 
 library(vetusta)
 
 page_rows <- 5000L
 
-# One-minute bars in pages of JSON files, each with the URL of the next, the last without.
-# Their times are milliseconds since 1970, or RFC 3339.
+# One-minute bars in pages of JSON files, each with the URL of the next, the
+# last without. Their times are milliseconds since 1970, or RFC 3339.
 write_pages <- function(folder, rows, written = FALSE) {
   dir.create(folder, showWarnings = FALSE, recursive = TRUE)
   set.seed(7)
@@ -19,35 +19,56 @@ write_pages <- function(folder, rows, written = FALSE) {
     open <- c(last, close[-n])
     reach <- abs(rnorm(n, sd = 0.01))
     last <- close[n]
-    items <- data.frame(at = at * 1000, fst = open, top = round(pmax(open, close) + reach, 3),
-      low = round(pmin(open, close) - reach, 3), lst = close, qty = round(rexp(n, 1 / 900)) + 1)
+    items <- data.frame(
+      at = at * 1000,
+      fst = open,
+      top = round(pmax(open, close) + reach, 3),
+      low = round(pmin(open, close) - reach, 3),
+      lst = close,
+      qty = round(rexp(n, 1 / 900)) + 1
+    )
     if (written) {
-      items$at <- format(as.POSIXct(at, origin = "1970-01-01", tz = "UTC"), "%Y-%m-%dT%H:%M:%SZ")
+      items$at <- format(
+        as.POSIXct(at, origin = "1970-01-01", tz = "UTC"), "%Y-%m-%dT%H:%M:%SZ"
+      )
     }
     body <- list(code = "KELD", items = items)
     if (page < pages) body$more <- sprintf("/pages/%05d.json", page + 1L)
-    writeLines(jsonlite::toJSON(body, auto_unbox = TRUE, digits = 6),
-      file.path(folder, sprintf("%05d.json", page)), useBytes = TRUE)
+    writeLines(
+      jsonlite::toJSON(body, auto_unbox = TRUE, digits = 6),
+      file.path(folder, sprintf("%05d.json", page)), useBytes = TRUE
+    )
   }
   pages
 }
 
-# A server in a process of its own, as fast as a local one gets: nginx where it is installed, since
-# an R server lets each page of
-# several segments wait for the client's delayed acknowledgement, some 40 ms; else httpuv, whose
-# own thread sends the files.
+# A server in a process of its own, as fast as a local one gets: nginx where it
+# is installed, since an R server lets each page of several segments wait for
+# the client's delayed acknowledgement, some 40 ms; else httpuv, whose own
+# thread sends the files.
 serve_pages <- function(folder) {
   port <- httpuv::randomPort(host = "127.0.0.1")
   if (nzchar(Sys.which("nginx"))) {
     return(serve_with_nginx(folder, port))
   }
-  code <-
-    sprintf(
-      paste0("s <- httpuv::startServer('127.0.0.1', %d, list(staticPaths = list('/pages' = ",
-        paste0("httpuv::staticPath('%s', indexhtml = FALSE)))); cat('ready\\n'); ",
-          "flush(stdout()); Sys.sleep(3000)")), port, folder)
-  process <- processx::process$new("Rscript", c("--no-init-file", "-e", code), stdout = "|",
-    stderr = "|", env = c("current", R_LIBS = paste(.libPaths(), collapse = ":")))
+  code <- sprintf(
+    paste0(
+      "s <- httpuv::startServer('127.0.0.1', %d, list(staticPaths = ",
+      "list('/pages' = ",
+      paste0(
+        "httpuv::staticPath('%s', indexhtml = FALSE)))); cat('ready\\n'); ",
+        "flush(stdout()); Sys.sleep(3000)"
+      )
+    ),
+    port, folder
+  )
+  process <- processx::process$new(
+    "Rscript",
+    c("--no-init-file", "-e", code),
+    stdout = "|",
+    stderr = "|",
+    env = c("current", R_LIBS = paste(.libPaths(), collapse = ":"))
+  )
   process$poll_io(20000)
   list(process = process, url = paste0("http://127.0.0.1:", port))
 }
@@ -59,27 +80,45 @@ serve_with_nginx <- function(folder, port) {
 
 # The same answer to whatever is asked.
 serve_answer <- function(body, port) {
-  start_nginx(port,
-    paste0("location / { default_type application/json; return 200 '", body, "'; }"))
+  start_nginx(
+    port,
+    paste0(
+      "location / { default_type application/json; return 200 '", body, "'; }"
+    )
+  )
 }
 
 start_nginx <- function(port, location) {
   home <- tempfile("nginx")
   dir.create(home)
-  site <- paste0("server { listen 127.0.0.1:", port, "; types { application/json json; } ",
-    location, " }")
-  paths <- paste0(c("client_body", "proxy", "fastcgi", "uwsgi", "scgi"), "_temp_path ", home, "/t;",
-    collapse = " ")
+  site <- paste0(
+    "server { listen 127.0.0.1:", port, "; types { application/json json; } ",
+    location, " }"
+  )
+  paths <- paste0(
+    c("client_body", "proxy", "fastcgi", "uwsgi", "scgi"), "_temp_path ", home,
+    "/t;", collapse = " "
+  )
   user <- if (identical(Sys.info()[["effective_user"]], "root")) "user root;"
-  writeLines(c(user, "daemon off; worker_processes 1; error_log stderr;",
-    paste0("pid ", home, "/pid;"), "events {}",
-    paste0("http { access_log off; sendfile on; keepalive_requests 1000000; ", paths, " ", site,
-      " }")), file.path(home, "nginx.conf"))
-  process <- processx::process$new("nginx", c("-p", home, "-c", file.path(home, "nginx.conf")),
-    stderr = NULL)
+  writeLines(
+    c(
+      user, "daemon off; worker_processes 1; error_log stderr;",
+      paste0("pid ", home, "/pid;"), "events {}",
+      paste0(
+        "http { access_log off; sendfile on; keepalive_requests 1000000; ",
+        paths, " ", site, " }"
+      )
+    ),
+    file.path(home, "nginx.conf")
+  )
+  process <- processx::process$new(
+    "nginx", c("-p", home, "-c", file.path(home, "nginx.conf")), stderr = NULL
+  )
   for (i in 1:100) {
-    up <- tryCatch(is.list(curl::curl_fetch_memory(paste0("http://127.0.0.1:", port, "/"))),
-      error = function(e) FALSE)
+    up <- tryCatch(
+      is.list(curl::curl_fetch_memory(paste0("http://127.0.0.1:", port, "/"))),
+      error = function(e) FALSE
+    )
     if (up) break
     Sys.sleep(0.1)
   }
@@ -87,34 +126,55 @@ start_nginx <- function(port, location) {
 }
 
 bench_card <- function(url, file, time_as = "epoch-ms") {
-  writeLines(c("source: bench", paste0("url: ", url), "datasets:", "  bars:",
-    "    shape: bars", "    request: /pages/00001.json", "    largest_page: 5000",
-    "    rows: /items",
-    "    next_page: {by: url, at: /more}", "    columns:",
-    paste0("      time: {at: /at, as: ", time_as, "}"), "      open: /fst", "      high: /top",
-    "      low: /low", "      close: /lst", "      volume: /qty"), file)
+  writeLines(
+    c(
+      "source: bench", paste0("url: ", url), "datasets:", "  bars:",
+      "    shape: bars", "    request: /pages/00001.json",
+      "    largest_page: 5000", "    rows: /items",
+      "    next_page: {by: url, at: /more}", "    columns:",
+      paste0("      time: {at: /at, as: ", time_as, "}"), "      open: /fst",
+      "      high: /top", "      low: /low", "      close: /lst",
+      "      volume: /qty"
+    ),
+    file
+  )
   file
 }
 
-# Runs an expression in a fresh process: seconds of the expression alone, the peak memory of the
-# process in MB, and its processor seconds.
+# Runs an expression in a fresh process: seconds of the expression alone, the
+# peak memory of the process in MB, and its processor seconds.
 measure <- function(expression, arguments = character()) {
-  code <-
-    paste0("source('bench/parts.R'); arguments <- commandArgs(TRUE); spent <- system.time({",
-      paste(deparse(expression), collapse = "\n"),
-    paste0("}, gcFirst = FALSE); peak <- as.numeric(gsub('[^0-9]', '', grep('VmHWM', ",
-      paste0("readLines('/proc/self/status'), value = TRUE))) / 1024; cat(spent[[3]], peak,",
-        " spent[[1]] + spent[[2]])")))
-  out <- processx::run("Rscript", c("--no-init-file", "-e", code, arguments),
-    env = c("current", R_LIBS = paste(.libPaths(), collapse = ":")))
+  code <- paste0(
+    "source('bench/parts.R'); arguments <- commandArgs(TRUE); spent ",
+    "<- system.time({", paste(deparse(expression), collapse = "\n"),
+    paste0(
+      "}, gcFirst = FALSE); peak <- as.numeric(gsub('[^0-9]', '', ",
+      "grep('VmHWM', ",
+      paste0(
+        "readLines('/proc/self/status'), value = TRUE))) / 1024; ",
+        "cat(spent[[3]], peak,", " spent[[1]] + spent[[2]])"
+      )
+    )
+  )
+  out <- processx::run(
+    "Rscript",
+    c("--no-init-file", "-e", code, arguments),
+    env = c("current", R_LIBS = paste(.libPaths(), collapse = ":"))
+  )
   as.numeric(strsplit(trimws(sub(".*\n", "", out$stdout)), " ")[[1]])
 }
 
 # Processor seconds of this process, the middle of several runs.
 cpu <- function(work, times = 3) {
-  stats::median(vapply(seq_len(times), function(i) {
-    gc(FALSE)
-    sum(system.time(work(), gcFirst = FALSE)[1:2])
-  }, 0))
+  stats::median(vapply(
+    seq_len(times),
+    function(i) {
+      gc(FALSE)
+      sum(system.time(work(), gcFirst = FALSE)[1:2])
+    },
+    0
+  ))
 }
-say <- function(what, value, ...) cat(sprintf("%-64s %s\n", what, sprintf(value, ...)))
+say <- function(what, value, ...) {
+  cat(sprintf("%-64s %s\n", what, sprintf(value, ...)))
+}

@@ -1,25 +1,36 @@
-# Writes docs/reference.md: every command with its options, the words of source cards and desks, and
-# the functions. Run it with the package installed: Rscript tools/reference.R
+# Writes docs/reference.md: every command with its options, the words of source
+# cards and desks, and the functions. Run it with the package installed: Rscript
+# tools/reference.R
 package <- asNamespace("vetusta")
 
 help_of <- function(command) {
-  text <- utils::capture.output(try(package$cli_run(c("help", command)), silent = TRUE))
+  text <- utils::capture.output(
+    try(package$cli_run(c("help", command)), silent = TRUE)
+  )
   # capture.output adds the value that is printed
   text[!grepl("^\\[1\\] [0-9]$|^others of its group", text)]
 }
 
 commands <- unlist(lapply(names(package$cli_groups), function(group) {
   own <- package$cli_groups[[group]]
-  c("", paste("###", group), unlist(lapply(own, function(command) {
-    c("", paste0("#### ", command), "", "```", help_of(command), "```")
-  })))
+  c(
+    "", paste("###", group),
+    unlist(lapply(own, function(command) {
+      c("", paste0("#### ", command), "", "```", help_of(command), "```")
+    }))
+  )
 }))
 
 # The words of a grammar as a list of bullets, each with what it takes.
 takes <- function(rule) {
   if (is.list(rule)) {
-    return(if (!is.null(rule$.short)) paste0(sub("^!", "", rule$.short[1]), ", or words")
-    else "words")
+    return(
+      if (!is.null(rule$.short)) {
+        paste0(sub("^!", "", rule$.short[1]), ", or words")
+      } else {
+        "words"
+      }
+    )
   }
   type <- sub("^!", "", rule[1])
   if (type == "word") paste(rule[-1], collapse = ", ") else type
@@ -29,34 +40,68 @@ words <- function(rules, depth = 0) {
   unlist(lapply(names(rules), function(name) {
     rule <- rules[[name]]
     if (name == ".each") {
-      return(if (is.list(rule)) words(rule, depth) else
-        paste0(strrep("  ", depth), "- any name: ", takes(rule)))
+      return(
+        if (is.list(rule)) {
+          words(rule, depth)
+        } else {
+          paste0(strrep("  ", depth), "- any name: ", takes(rule))
+        }
+      )
     }
     needed <- is.character(rule) && startsWith(rule[1], "!")
-    c(paste0(strrep("  ", depth), "- `", name, "`: ", takes(rule), if (needed) " (required)"),
-      if (is.list(rule)) words(rule, depth + 1))
+    c(
+      paste0(
+        strrep("  ", depth), "- `", name, "`: ", takes(rule),
+        if (needed) " (required)"
+      ),
+      if (is.list(rule)) words(rule, depth + 1)
+    )
   }))
 }
 
 pages <- list.files("man", "[.]Rd$", full.names = TRUE)
-titles <- vapply(pages, function(page) {
-  rd <- tools::parse_Rd(page)
-  tags <- vapply(rd, attr, "", "Rd_tag")
-  trimws(paste(unlist(rd[[which(tags == "\\title")]]), collapse = ""))
-}, "")
+titles <- vapply(
+  pages,
+  function(page) {
+    rd <- tools::parse_Rd(page)
+    tags <- vapply(rd, attr, "", "Rd_tag")
+    trimws(paste(unlist(rd[[which(tags == "\\title")]]), collapse = ""))
+  },
+  ""
+)
 names <- lapply(pages, function(page) {
   lines <- readLines(page)
-  aliases <- sub("^\\\\alias\\{(.*)\\}$", "\\1", grep("^\\\\alias\\{", lines, value = TRUE))
+  aliases <- sub(
+    "^\\\\alias\\{(.*)\\}$", "\\1", grep("^\\\\alias\\{", lines, value = TRUE)
+  )
   intersect(aliases, getNamespaceExports("vetusta"))
 })
-functions <- paste0("- ", vapply(names, function(own) paste0("`", own, "()`", collapse = ", "), ""),
-  ": ", titles)[lengths(names) > 0]
+functions <- paste0(
+  "- ",
+  vapply(names, function(own) paste0("`", own, "()`", collapse = ", "), ""),
+  ": ", titles
+)[
+  lengths(names) > 0
+]
 
-writeLines(c("# Reference", "",
-  "Written by `make docs` from the code: commands, words of source cards and desks, functions.",
-  "", "## Commands", "", "Data goes to standard output and everything else to standard error. The",
-  "exit status is 0 for done, 1 for failed, 2 for wrong usage, 3 for a stale or incomplete desk",
-  "(`status`). A word `@FILE` is replaced by the lines of the file.", commands, "",
-  "## Words of a source card", "", words(package$card_grammar()), "", "## Words of desk.yml", "",
-  words(package$desk_grammar()), "", "## Functions", "",
-  "`?name` in R shows the help page.", "", sort(functions)), "docs/reference.md")
+writeLines(
+  c(
+    "# Reference", "",
+    paste0(
+      "Written by `make docs` from the code: commands, words of source ",
+      "cards and desks, functions."
+    ),
+    "", "## Commands", "",
+    "Data goes to standard output and everything else to standard error. The",
+    paste0(
+      "exit status is 0 for done, 1 for failed, 2 for wrong usage, 3 ",
+      "for a stale or incomplete desk"
+    ),
+    "(`status`). A word `@FILE` is replaced by the lines of the file.",
+    commands, "", "## Words of a source card", "",
+    words(package$card_grammar()), "", "## Words of desk.yml", "",
+    words(package$desk_grammar()), "", "## Functions", "",
+    "`?name` in R shows the help page.", "", sort(functions)
+  ),
+  "docs/reference.md"
+)

@@ -1,15 +1,24 @@
-# Makes a site of the README, the pages of docs/, the vignettes and the help pages, in site/.
+# Makes a site of the README, the pages of docs/, the vignettes and the help
+# pages, in site/.
 #
 #   Rscript tools/site.R
 #
 # It works on a copy: pkgdown takes pages from the folder of vignettes.
 if (!requireNamespace("pkgdown", quietly = TRUE)) {
-  stop("the package pkgdown is missing: install.packages(\"pkgdown\")", call. = FALSE)
+  stop(
+    "the package pkgdown is missing: install.packages(\"pkgdown\")",
+    call. = FALSE
+  )
 }
 copy <- tempfile("site")
 dir.create(copy)
-file.copy(c("DESCRIPTION", "NAMESPACE", "NEWS.md", "README.md", "R", "man", "src", "inst", "vignettes",
-  "docs", "_pkgdown.yml", "LICENSE"), copy, recursive = TRUE)
+file.copy(
+  c(
+    "DESCRIPTION", "NAMESPACE", "NEWS.md", "README.md", "R", "man", "src",
+    "inst", "vignettes", "docs", "_pkgdown.yml", "LICENSE"
+  ),
+  copy, recursive = TRUE
+)
 pages <- list.files("docs", "[.]md$")
 articles <- file.path(copy, "vignettes", "articles")
 dir.create(articles)
@@ -19,23 +28,36 @@ for (page in pages) {
   # the code of pages is shown, and run by the tests
   lines <- sub("^```r$", "```{r, eval = FALSE}", lines[-1])
   lines <- gsub("\\(([a-z-]+)[.]md(#[a-z-]+)?\\)", "(\\1.html\\2)", lines)
-  writeLines(c("---", paste0("title: \"", title, "\""), "---", lines),
-    file.path(articles, sub("[.]md$", ".Rmd", page)))
+  writeLines(
+    c("---", paste0("title: \"", title, "\""), "---", lines),
+    file.path(articles, sub("[.]md$", ".Rmd", page))
+  )
 }
 file.copy(file.path("docs", "screenshots"), articles, recursive = TRUE)
 unlink(file.path(copy, "docs"), recursive = TRUE)
 readme <- file.path(copy, "README.md")
 lines <- readLines(readme)
-lines <- gsub("\\(docs/([a-z-]+)[.]md(#[a-z-]+)?\\)", "(articles/\\1.html\\2)", lines)
+lines <- gsub(
+  "\\(docs/([a-z-]+)[.]md(#[a-z-]+)?\\)", "(articles/\\1.html\\2)", lines
+)
 lines <- gsub("\\(vignettes/([a-z-]+)[.]Rmd\\)", "(articles/\\1.html)", lines)
 lines <- gsub("docs/screenshots/", "articles/screenshots/", lines, fixed = TRUE)
 writeLines(lines, readme)
 yml <- yaml::read_yaml(file.path(copy, "_pkgdown.yml"))
 yml$destination <- "site"
-yml$articles <- c(list(list(title = "Pages", contents = as.list(paste0("articles/",
-  sub("[.]md$", "", pages))))), yml$articles)
+yml$articles <- c(
+  list(
+    list(
+      title = "Pages",
+      contents = as.list(paste0("articles/", sub("[.]md$", "", pages)))
+    )
+  ),
+  yml$articles
+)
 yaml::write_yaml(yml, file.path(copy, "_pkgdown.yml"))
-pkgdown::build_site(copy, examples = FALSE, preview = FALSE, new_process = FALSE, devel = FALSE)
+pkgdown::build_site(
+  copy, examples = FALSE, preview = FALSE, new_process = FALSE, devel = FALSE
+)
 unlink("site", recursive = TRUE)
 file.copy(file.path(copy, "site"), ".", recursive = TRUE)
 message("site/index.html")

@@ -1,6 +1,7 @@
-# Runs all tests of the installed package, the files side by side on the machine's cores. At the
-# end it repeats each failure with the command that runs its file again, and prints the counts in
-# one line. With words, only the files whose names contain one of them.
+# Runs all tests of the installed package, the files side by side on the
+# machine's cores. At the end it repeats each failure with the command that runs
+# its file again, and prints the counts in one line. With words, only the files
+# whose names contain one of them.
 run_file <- function(file, into) {
   Sys.setenv(NOT_CRAN = "true")
   # a fault that is planted, see tools/mutants.R
@@ -14,27 +15,53 @@ run_file <- function(file, into) {
       utils::assignInNamespace(name, changed, "vetusta")
     }
   }
-  results <- testthat::test_dir("tests/testthat",
-    filter = paste0("^", sub("^test-(.*)[.]R$", "\\1", file), "$"), package = "vetusta",
-    load_package = "installed", reporter = "silent", stop_on_failure = FALSE
+  results <- testthat::test_dir(
+    "tests/testthat",
+    filter = paste0("^", sub("^test-(.*)[.]R$", "\\1", file), "$"),
+    package = "vetusta",
+    load_package = "installed",
+    reporter = "silent",
+    stop_on_failure = FALSE
   )
-  again <- paste0("run it again: make test FILES=", sub("^test-(.*)[.]R$", "\\1", file))
+  again <- paste0(
+    "run it again: make test FILES=", sub("^test-(.*)[.]R$", "\\1", file)
+  )
   messages <- unlist(lapply(results, function(test) {
     lapply(test$results, function(result) {
-      if (inherits(result, c("expectation_success", "expectation_warning"))) return(NULL)
+      if (inherits(result, c("expectation_success", "expectation_warning"))) {
+        return(NULL)
+      }
       fails <- inherits(result, c("expectation_failure", "expectation_error"))
-      paste0(test$file, ": ", test$test, "\n", conditionMessage(result),
-        if (fails) paste0("\n  ", again))
+      paste0(
+        test$file, ": ", test$test, "\n", conditionMessage(result),
+        if (fails) paste0("\n  ", again)
+      )
     })
   }))
   # an error counts wherever it stands: a warning may have come behind it
   is <- function(...) {
-    sum(vapply(unlist(lapply(results, `[[`, "results"), recursive = FALSE), inherits, TRUE,
-      what = paste0("expectation_", c(...))))
+    sum(
+      vapply(
+        unlist(lapply(results, `[[`, "results"), recursive = FALSE),
+        inherits,
+        TRUE,
+        what = paste0("expectation_", c(...))
+      )
+    )
   }
-  counts <- c(passed = is("success"), failed = is("failure", "error"), skipped = is("skip"))
-  saveRDS(list(counts = counts, messages = as.character(messages),
-    processor = sum(proc.time()[c(1, 2, 4, 5)])), into)
+  counts <- c(
+    passed = is("success"),
+    failed = is("failure", "error"),
+    skipped = is("skip")
+  )
+  saveRDS(
+    list(
+      counts = counts,
+      messages = as.character(messages),
+      processor = sum(proc.time()[c(1, 2, 4, 5)])
+    ),
+    into
+  )
 }
 
 words <- commandArgs(TRUE)
@@ -45,11 +72,20 @@ if (length(words) == 3 && words[1] == "--file") {
 
 files <- list.files("tests/testthat", "^test-.*[.]R$")
 words <- unlist(strsplit(words, "[ ,]+"))
-if (length(words)) files <- files[Reduce(`|`, lapply(words, grepl, x = files, fixed = TRUE))]
+if (length(words)) {
+  files <- files[Reduce(`|`, lapply(words, grepl, x = files, fixed = TRUE))]
+}
 # the files that take longest begin first
-ahead <- paste0("test-", c("kills", "postgres", "readme", "cli", "refresh", "fuzz", "limits",
-  "faults", "series-releases", "page-app", "jobs", "resample-store", "cli-model", "store",
-  "manners", "secrets", "wrong-arguments", "windows", "cli-options", "vignettes"), ".R")
+ahead <- paste0(
+  "test-",
+  c(
+    "kills", "postgres", "readme", "cli", "refresh", "fuzz", "limits",
+    "faults", "series-releases", "page-app", "jobs", "resample-store",
+    "cli-model", "store", "manners", "secrets", "wrong-arguments", "windows",
+    "cli-options", "vignettes"
+  ),
+  ".R"
+)
 files <- c(intersect(ahead, files), setdiff(files, ahead))
 at_once <- max(1L, parallel::detectCores())
 folder <- tempfile("results")
@@ -61,13 +97,24 @@ finish <- function(name) {
   result <- file.path(folder, paste0(name, ".rds"))
   log <- file.path(folder, paste0(name, ".log"))
   record <- if (file.exists(result)) readRDS(result)
-  if (is.null(record)) record <- list(counts = c(passed = 0, failed = 1, skipped = 0),
-    processor = NA, messages = paste0(name, ": the file did not run to its end\n",
-      paste(utils::tail(readLines(log, warn = FALSE), 20), collapse = "\n")))
+  if (is.null(record)) {
+    record <- list(
+      counts = c(passed = 0, failed = 1, skipped = 0),
+      processor = NA,
+      messages = paste0(
+        name, ": the file did not run to its end\n",
+        paste(utils::tail(readLines(log, warn = FALSE), 20), collapse = "\n")
+      )
+    )
+  }
   seconds <- as.numeric(Sys.time()) - running[[name]]$began
-  cat(sprintf("%-32s %5d passed %3d failed %3d skipped %5.0f s, processor %5.0f s\n", name,
-    record$counts[["passed"]], record$counts[["failed"]], record$counts[["skipped"]], seconds,
-    record$processor))
+  cat(
+    sprintf(
+      "%-32s %5d passed %3d failed %3d skipped %5.0f s, processor %5.0f s\n",
+      name, record$counts[["passed"]], record$counts[["failed"]],
+      record$counts[["skipped"]], seconds, record$processor
+    )
+  )
   if (length(record$messages)) cat(record$messages, sep = "\n")
   done[[name]] <<- record
   running[[name]] <<- NULL
@@ -77,19 +124,37 @@ while (length(files) || length(running)) {
     name <- files[1]
     files <- files[-1]
     log <- file.path(folder, paste0(name, ".log"))
-    process <- processx::process$new("Rscript",
-      c("tools/test.R", "--file", name, file.path(folder, paste0(name, ".rds"))), stdout = log,
-      stderr = "2>&1")
+    process <- processx::process$new(
+      "Rscript",
+      c(
+        "tools/test.R", "--file", name, file.path(folder, paste0(name, ".rds"))
+      ),
+      stdout = log, stderr = "2>&1"
+    )
     running[[name]] <- list(process = process, began = as.numeric(Sys.time()))
   }
-  for (name in names(running)) if (!running[[name]]$process$is_alive()) finish(name)
+  for (name in names(running)) {
+    if (!running[[name]]$process$is_alive()) finish(name)
+  }
   Sys.sleep(0.2)
 }
 messages <- unlist(lapply(done, `[[`, "messages"))
-if (length(messages)) cat("\n", paste(messages, collapse = "\n\n"), "\n", sep = "")
+if (length(messages)) {
+  cat("\n", paste(messages, collapse = "\n\n"), "\n", sep = "")
+}
 totals <- Reduce(`+`, lapply(done, `[[`, "counts"))
-cat(sprintf("\n%.1f minutes, of the processor %.1f\n", (as.numeric(Sys.time()) - started) / 60,
-  sum(vapply(done, `[[`, 0, "processor"), na.rm = TRUE) / 60))
-cat("\n", totals[["passed"]], " passed, ", totals[["failed"]], " failed, ", totals[["skipped"]],
-  " skipped\n", sep = "")
-quit(status = as.integer(totals[["failed"]] > 0 || totals[["passed"]] == 0), save = "no")
+cat(
+  sprintf(
+    "\n%.1f minutes, of the processor %.1f\n",
+    (as.numeric(Sys.time()) - started) / 60,
+    sum(vapply(done, `[[`, 0, "processor"), na.rm = TRUE) / 60
+  )
+)
+cat(
+  "\n", totals[["passed"]], " passed, ", totals[["failed"]], " failed, ",
+  totals[["skipped"]], " skipped\n", sep = ""
+)
+quit(
+  status = as.integer(totals[["failed"]] > 0 || totals[["passed"]] == 0),
+  save = "no"
+)

@@ -12,13 +12,19 @@ browser_path <- function() {
 # A page of a size; `said` gathers what its console and its errors say.
 open_browser <- function(width = 1280, height = 800, env = parent.frame()) {
   home <- withr::local_tempdir(.local_envir = env)
-  chrome <- chromote::Chrome$new(browser_path(), c("--headless=new", "--no-sandbox",
-    "--disable-dev-shm-usage", "--disable-gpu", paste0("--user-data-dir=", home)))
+  chrome <- chromote::Chrome$new(
+    browser_path(),
+    c(
+      "--headless=new", "--no-sandbox", "--disable-dev-shm-usage",
+      "--disable-gpu", paste0("--user-data-dir=", home)
+    )
+  )
   browser <- chromote::Chromote$new(chrome)
   withr::defer(try(chrome$close(), silent = TRUE), envir = env)
   page <- browser$new_session(width = width, height = height)
-  page$Emulation$setDeviceMetricsOverride(width = width, height = height, deviceScaleFactor = 1,
-    mobile = FALSE)
+  page$Emulation$setDeviceMetricsOverride(
+    width = width, height = height, deviceScaleFactor = 1, mobile = FALSE
+  )
   said <- new.env()
   said$lines <- character()
   page$Runtime$enable()
@@ -26,7 +32,10 @@ open_browser <- function(width = 1280, height = 800, env = parent.frame()) {
   page$Network$enable()
   hear <- function(text) said$lines <- c(said$lines, text)
   page$Runtime$exceptionThrown(callback_ = function(what) {
-    hear(what$exceptionDetails$exception$description %||% what$exceptionDetails$text)
+    hear(
+      what$exceptionDetails$exception$description %||%
+        what$exceptionDetails$text
+    )
   })
   page$Log$entryAdded(callback_ = function(what) hear(what$entry$text))
   page$Runtime$consoleAPICalled(callback_ = function(what) {
@@ -35,18 +44,25 @@ open_browser <- function(width = 1280, height = 800, env = parent.frame()) {
   list(page = page, said = said)
 }
 
-# The page is waited for by its state: the event of its load is missed where the machine is busy.
+# The page is waited for by its state: the event of its load is missed where the
+# machine is busy.
 visit <- function(browser, url) {
   browser$page$Page$navigate(url, timeout_ = 120)
-  page_until(browser,
-    "location.href !== 'about:blank' && document.readyState === 'complete'", 120)
+  page_until(
+    browser,
+    "location.href !== 'about:blank' && document.readyState === 'complete'", 120
+  )
   invisible(browser)
 }
 
 # The value of an expression of the page's language.
 page_value <- function(browser, code) {
-  told <- browser$page$Runtime$evaluate(code, returnByValue = TRUE, awaitPromise = TRUE)
-  if (!is.null(told$exceptionDetails)) stop(told$exceptionDetails$exception$description)
+  told <- browser$page$Runtime$evaluate(
+    code, returnByValue = TRUE, awaitPromise = TRUE
+  )
+  if (!is.null(told$exceptionDetails)) {
+    stop(told$exceptionDetails$exception$description)
+  }
   told$result$value
 }
 
@@ -69,8 +85,12 @@ point_at <- function(browser, x, y, type = "mouseMoved", ...) {
 
 drag <- function(browser, x1, x2, y) {
   point_at(browser, x1, y)
-  point_at(browser, x1, y, "mousePressed", button = "left", buttons = 1, clickCount = 1)
-  for (x in seq(x1, x2, length.out = 5)) point_at(browser, x, y, buttons = 1, button = "left")
+  point_at(
+    browser, x1, y, "mousePressed", button = "left", buttons = 1, clickCount = 1
+  )
+  for (x in seq(x1, x2, length.out = 5)) {
+    point_at(browser, x, y, buttons = 1, button = "left")
+  }
   point_at(browser, x2, y, "mouseReleased", button = "left", clickCount = 1)
 }
 

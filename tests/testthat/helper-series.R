@@ -1,14 +1,17 @@
-# Slow and obvious references, one row at a time, and random series with holes, doubled times and
-# rows in any order.
-random_points <- function(n = 60, series = c("a", "b"), seed = 1, holes = 0.2, doubled = 0.1,
-  shuffled = TRUE) {
+# Slow and obvious references, one row at a time, and random series with holes,
+# doubled times and rows in any order.
+random_points <- function(n = 60, series = c("a", "b"), seed = 1, holes = 0.2,
+                          doubled = 0.1, shuffled = TRUE) {
   withr::with_seed(seed, {
     parts <- lapply(series, function(name) {
       day <- sort(sample(seq_len(n * 2), n))
       value <- round(100 + cumsum(stats::rnorm(n)), 3)
       value[stats::runif(n) < holes] <- NA
-      rows <- data.frame(series = name, time = as.POSIXct("2024-01-01", tz = "UTC") + 86400 * day,
-        value = value)
+      rows <- data.frame(
+        series = name,
+        time = as.POSIXct("2024-01-01", tz = "UTC") + 86400 * day,
+        value = value
+      )
       rbind(rows, rows[sample(n, ceiling(n * doubled)), ])
     })
     all <- do.call(rbind, parts)
@@ -23,22 +26,35 @@ slow_resample <- function(bars, frames) {
   out <- NULL
   for (i in seq_len(nrow(frames))) {
     for (symbol in unique(bars$symbol)) {
-      rows <- bars[bars$symbol == symbol & bars$time >= frames$open[i] &
-        bars$time < frames$close[i], ]
+      rows <- bars[
+        bars$symbol == symbol &
+          bars$time >= frames$open[i] &
+          bars$time < frames$close[i],
+
+      ]
       rows <- rows[order(rows$time), ]
       if (!nrow(rows)) next
       first <- function(x) if (all(is.na(x))) NA else x[!is.na(x)][1]
-      out <- rbind(out,
-        data.frame(symbol = symbol, time = frames$open[i], open = first(rows$open),
-          high = max(rows$high), low = min(rows$low),
-        close = rows$close[nrow(rows)], volume = sum(rows$volume), count = nrow(rows)))
+      out <- rbind(
+        out,
+        data.frame(
+          symbol = symbol,
+          time = frames$open[i],
+          open = first(rows$open),
+          high = max(rows$high),
+          low = min(rows$low),
+          close = rows$close[nrow(rows)],
+          volume = sum(rows$volume),
+          count = nrow(rows)
+        )
+      )
     }
   }
   out[order(out$symbol, out$time), ]
 }
 
-# The newest value known at an instant: of all rows known by then the one of the newest own time,
-# and of those the newest release.
+# The newest value known at an instant: of all rows known by then the one of the
+# newest own time, and of those the newest release.
 slow_as_of <- function(rows, at) {
   rows <- rows[!is.na(rows$value) & rows$known <= at, ]
   if (!nrow(rows)) {

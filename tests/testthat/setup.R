@@ -1,3 +1,6 @@
-# What archives held is remembered in the user's cache: tests have one of their own.
-withr::local_envvar(R_USER_CACHE_DIR = withr::local_tempdir(.local_envir = teardown_env()),
-  .local_envir = teardown_env())
+# What archives held is remembered in the user's cache: tests have one of their
+# own.
+withr::local_envvar(
+  R_USER_CACHE_DIR = withr::local_tempdir(.local_envir = teardown_env()),
+  .local_envir = teardown_env()
+)

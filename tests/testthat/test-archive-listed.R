@@ -1,26 +1,32 @@
-# What an archive holds is told again without opening it as long as its file stays as it is, and
-# never longer.
+# What an archive holds is told again without opening it as long as its file
+# stays as it is, and never longer.
 
 listed_archive <- function(env = parent.frame()) {
   file <- withr::local_tempfile(fileext = ".sqlite", .local_envir = env)
   archive <- archive_open(file)
-  archive_import(archive, system.file("extdata", "keld-days.csv", package = "vetusta"),
-    symbol = "KELD", interval = "1 day")
+  archive_import(
+    archive, system.file("extdata", "keld-days.csv", package = "vetusta"),
+    symbol = "KELD", interval = "1 day"
+  )
   archive_close(archive)
   file
 }
 # lists, and says whether the archive was opened for it
 listed <- function(file, read = archive_series, name = "series") {
   opened <- FALSE
-  rows <- vetusta:::archive_listed(file, name, function() {
-    opened <<- TRUE
-    archive_open(file, create = FALSE)
-  }, read)
+  rows <- vetusta:::archive_listed(
+    file, name,
+    function() {
+      opened <<- TRUE
+      archive_open(file, create = FALSE)
+    },
+    read
+  )
   list(rows = rows, opened = opened)
 }
 settle <- function() Sys.sleep(vetusta:::listed_settled + 0.2)
 
-test_that("what is listed again is not opened for it, and what has changed is", {
+test_that("a list is cached until the archive changes", {
   file <- listed_archive()
   expect_identical(nrow(listed(file)$rows), 1L)
   # just written: it might be written again at once
@@ -33,26 +39,35 @@ test_that("what is listed again is not opened for it, and what has changed is", 
   expect_identical(again$rows, first$rows)
   # another list of the same archive is another
   expect_true(listed(file, archive_datasets, "datasets")$opened)
-  expect_identical(listed(file, archive_datasets, "datasets")$rows$dataset, "import")
-  # a collector that is at it keeps the file open: what it writes is seen at once
+  expect_identical(
+    listed(file, archive_datasets, "datasets")$rows$dataset, "import"
+  )
+  # a collector that is at it keeps the file open: what it writes is seen at
+  # once
   archive <- archive_open(file)
   withr::defer(archive_close(archive))
-  archive_import(archive, system.file("extdata", "keld-days.csv", package = "vetusta"),
-    symbol = "TAMX", interval = "1 day")
+  archive_import(
+    archive, system.file("extdata", "keld-days.csv", package = "vetusta"),
+    symbol = "TAMX", interval = "1 day"
+  )
   expect_identical(listed(file)$rows$key, c("KELD", "TAMX"))
   settle()
   listed(file)
-  archive_import(archive, system.file("extdata", "keld-days.csv", package = "vetusta"),
-    symbol = "ALDR", interval = "1 day")
+  archive_import(
+    archive, system.file("extdata", "keld-days.csv", package = "vetusta"),
+    symbol = "ALDR", interval = "1 day"
+  )
   expect_identical(sort(listed(file)$rows$key), c("ALDR", "KELD", "TAMX"))
 })
 
-test_that("an archive that is put in the place of another is not taken for it", {
+test_that("a replaced archive is not taken for the cached one", {
   file <- listed_archive()
   other <- withr::local_tempfile(fileext = ".sqlite")
   archive <- archive_open(other)
-  archive_import(archive, system.file("extdata", "keld-days.csv", package = "vetusta"),
-    symbol = "TAMX", interval = "1 day")
+  archive_import(
+    archive, system.file("extdata", "keld-days.csv", package = "vetusta"),
+    symbol = "TAMX", interval = "1 day"
+  )
   archive_close(archive)
   Sys.setFileTime(other, file.mtime(file))
   settle()
@@ -77,22 +92,34 @@ test_that("what is written to an archive is seen by a link to it", {
   archive <- archive_open(file)
   withr::defer(archive_close(archive))
   for (symbol in c("TAMX", "ALDR")) {
-    archive_import(archive, system.file("extdata", "keld-days.csv", package = "vetusta"),
-      symbol = symbol, interval = "1 day")
+    archive_import(
+      archive, system.file("extdata", "keld-days.csv", package = "vetusta"),
+      symbol = symbol, interval = "1 day"
+    )
     expect_true(symbol %in% listed(link)$rows$key)
     settle()
     listed(link)
   }
 })
 
-test_that("while another process writes, every list is what was written by then", {
+test_that("lists are current while another process writes", {
   file <- listed_archive()
-  code <- sprintf(paste0("a <- vetusta::archive_open('%s'); for (i in 1:40) { ",
-    "vetusta:::store_put(a, list(source = 'own', dataset = 'd', shape = 'observations', ",
-    "rows = vetusta:::parcel_series(data.frame(key = sprintf('s%%02d', i), frequency = 'D', ",
-    "dimensions = '{}'), list(time = vetusta:::utc(86400), known = vetusta:::utc(1), ",
-    "value = 1)))); cat(i, '\\n'); flush(stdout()); Sys.sleep(0.02) }"), file)
-  process <- processx::process$new("Rscript", c("--no-init-file", "-e", code), stdout = "|")
+  code <- sprintf(
+    paste0(
+      "a <- vetusta::archive_open('%s'); for (i in 1:40) { ",
+      "vetusta:::store_put(a, list(source = 'own', dataset = 'd', ",
+      "shape = 'observations', ",
+      "rows = vetusta:::parcel_series(data.frame(key = ",
+      "sprintf('s%%02d', i), frequency = 'D', ",
+      "dimensions = '{}'), list(time = vetusta:::utc(86400), known = ",
+      "vetusta:::utc(1), ",
+      "value = 1)))); cat(i, '\\n'); flush(stdout()); Sys.sleep(0.02) }"
+    ),
+    file
+  )
+  process <- processx::process$new(
+    "Rscript", c("--no-init-file", "-e", code), stdout = "|"
+  )
   withr::defer(process$kill())
   written <- 0
   while (process$is_alive() || written < 40) {
@@ -105,7 +132,7 @@ test_that("while another process writes, every list is what was written by then"
   expect_identical(nrow(listed(file)$rows), 41L)
 })
 
-test_that("without a place to keep it, or with one that is spoilt, it is read each time", {
+test_that("without a usable cache the archive is read each time", {
   file <- listed_archive()
   settle()
   blocked <- withr::local_tempfile()
@@ -145,7 +172,10 @@ test_that("the command and the completion say the same, however often", {
   json <- run("list", "--json", "--archive", file)$stdout
   expect_identical(run("list", "--json", "--archive", file)$stdout, json)
   expect_identical(jsonlite::fromJSON(json)$rows, 4L)
-  writeLines(c("desk: d", paste0("archive: ", file), "track: {}"), file.path(folder, "desk.yml"))
+  writeLines(
+    c("desk: d", paste0("archive: ", file), "track: {}"),
+    file.path(folder, "desk.yml")
+  )
   words <- function() run("completion", "words", "--", "gaps", "K")$stdout
   expect_match(words(), "KELD@1 day", fixed = TRUE)
   expect_identical(words(), words())

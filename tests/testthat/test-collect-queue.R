@@ -1,6 +1,6 @@
-# A model of several collectors over one query: the real queue and the real steps, with a clock,
-# a service and an archive of the test's own, whose statements take time. Seeded, so that each
-# schedule can be seen again.
+# A model of several collectors over one query: the real queue and the real
+# steps, with a clock, a service and an archive of the test's own, whose
+# statements take time. Seeded, so that each schedule can be seen again.
 
 # One world: claims, tokens and stored pages that all collectors share.
 model_world <- function(seed, cost, latency) {
@@ -25,14 +25,19 @@ model_sink <- function(world, who, limit) {
   claims <- new.env()
   nothing <- function(...) NULL
   list(
-    counter = list(take = function() {
-      world$spend()
-      recent <- world$tokens[world$tokens > world$now - 1]
-      if (length(recent) >= limit) return(min(recent) + 1 - world$now + 0.001)
-      world$tokens <- c(world$tokens, world$now)
-      structure(0, token = length(world$tokens))
-    }, answered = nothing),
-    keep_raw = FALSE, now = function() world$now, beat = nothing,
+    counter = list(
+      take = function() {
+        world$spend()
+        recent <- world$tokens[world$tokens > world$now - 1]
+        if (length(recent) >= limit) return(min(recent) + 1 - world$now + 0.001)
+        world$tokens <- c(world$tokens, world$now)
+        structure(0, token = length(world$tokens))
+      },
+      answered = nothing
+    ),
+    keep_raw = FALSE,
+    now = function() world$now,
+    beat = nothing,
     claim = function(name, since, ...) {
       world$spend()
       held <- world$claims[[name]]
@@ -48,7 +53,10 @@ model_sink <- function(world, who, limit) {
         name
       }
     },
-    noted = nothing, note = nothing, forget = nothing, journal = nothing,
+    noted = nothing,
+    note = nothing,
+    forget = nothing,
+    journal = nothing,
     covered = function(keys) vetusta:::no_coverage,
     put = function(page, came) {
       world$spend()
@@ -56,9 +64,15 @@ model_sink <- function(world, who, limit) {
       world$stored_at <- c(world$stored_at, world$now)
       c(new = nrow(came$rows), changed = 0, unchanged = 0)
     },
-    ended = function(...) world$spend(), settle = nothing, release = nothing, listed = nothing,
-    has_bars = function(symbols, interval) rep(FALSE, length(symbols)), round_begin = nothing,
-    round_end = nothing, due = function() Inf, wrong = function() vetusta:::no_counts
+    ended = function(...) world$spend(),
+    settle = nothing,
+    release = nothing,
+    listed = nothing,
+    has_bars = function(symbols, interval) rep(FALSE, length(symbols)),
+    round_begin = nothing,
+    round_end = nothing,
+    due = function() Inf,
+    wrong = function() vetusta:::no_counts
   )
 }
 
@@ -66,7 +80,9 @@ model_sink <- function(world, who, limit) {
 model_collector <- function(world, who, query, limit) {
   going <- new.env()
   plan <- plan_requests(query)
-  going$run <- vetusta:::run_make(query, model_sink(world, who, limit), planned = FALSE)
+  going$run <- vetusta:::run_make(
+    query, model_sink(world, who, limit), planned = FALSE
+  )
   going$queue <- vetusta:::queue_make(plan$requests)
   going$tally <- vetusta:::tally_make()
   going$show <- function(...) NULL
@@ -74,31 +90,47 @@ model_collector <- function(world, who, query, limit) {
   going
 }
 
-model_run <- function(seed, collectors, cost, latency, symbols = 12, limit = 50, at_once = 8) {
+model_run <- function(seed, collectors, cost, latency, symbols = 12,
+                      limit = 50, at_once = 8) {
   world <- model_world(seed, cost, latency)
   local_instead("now_seconds", function() world$now)
   local_instead("line_start", function(line, request, done, failed, ...) {
     line$active <- line$active + 1L
     world$requests <- c(world$requests, request$url)
-    skip <- as.numeric(asked(list(QUERY_STRING = sub("^[^?]*", "", request$url)), "skip") %||%
-      0)
+    skip <- as.numeric(
+      asked(list(QUERY_STRING = sub("^[^?]*", "", request$url)), "skip") %||% 0
+    )
     rows <- seq_len(7)
     rows <- rows[rows > skip & rows <= skip + 3]
-    body <- as.character(jsonlite::toJSON(list(items = lapply(rows, function(i) {
-      list(t = 1773300600 + 60 * i, c = i)
-    }), total = 7), auto_unbox = TRUE))
+    body <- as.character(jsonlite::toJSON(
+      list(
+        items = lapply(rows, function(i) {
+          list(t = 1773300600 + 60 * i, c = i)
+        }),
+        total = 7
+      ),
+      auto_unbox = TRUE
+    ))
     force(done)
-    answer <- list(status = 200L, headers = list(), body = charToRaw(body),
-      url = request$url, seconds = 0.05, waited = 0.05)
-    coming <- list(at = world$now + world$latency(), done = function() done(answer))
+    answer <- list(
+      status = 200L, headers = list(), body = charToRaw(body),
+      url = request$url, seconds = 0.05, waited = 0.05
+    )
+    coming <- list(
+      at = world$now + world$latency(),
+      done = function() done(answer)
+    )
     line$pending <- append(line$pending, list(coming))
   })
   local_instead("line_run", function(line, seconds) {
     # to say how long may be what starts a request
     force(seconds)
     at <- vapply(line$pending, `[[`, 0, "at")
-    world$now <- if (length(at)) max(world$now, min(min(at), world$now + seconds))
-    else world$now + max(0, seconds)
+    world$now <- if (length(at)) {
+      max(world$now, min(min(at), world$now + seconds))
+    } else {
+      world$now + max(0, seconds)
+    }
     due <- at <= world$now
     ready <- line$pending[due]
     line$pending <- line$pending[!due]
@@ -108,14 +140,28 @@ model_run <- function(seed, collectors, cost, latency, symbols = 12, limit = 50,
     }
     invisible(line)
   })
-  card <- bars_card("http://127.0.0.1:1", c(paste0("at_once: ", at_once), "datasets:", "  bars:",
-    "    shape: bars", "    request: /b/{symbol}{?from,to}", "    rows: /items",
-    "    largest_page: 3", "    next_page: {by: offset, send: skip, total: /total}",
-    "    parameters: {from: {as: epoch-s}, to: {as: epoch-s}}",
-    "    columns: {time: {at: /t, as: epoch-s}, close: /c}"))
-  query <- query_bars(card, sprintf("S%02d", seq_len(symbols)), "1 minute", from = "2026-03-12",
-    to = "2026-03-12", now = as.POSIXct("2026-04-01", tz = "UTC"))
-  all <- lapply(seq_len(collectors), function(who) model_collector(world, who, query, limit))
+  card <- bars_card(
+    "http://127.0.0.1:1",
+    c(
+      paste0("at_once: ", at_once), "datasets:", "  bars:", "    shape: bars",
+      "    request: /b/{symbol}{?from,to}", "    rows: /items",
+      "    largest_page: 3",
+      "    next_page: {by: offset, send: skip, total: /total}",
+      "    parameters: {from: {as: epoch-s}, to: {as: epoch-s}}",
+      "    columns: {time: {at: /t, as: epoch-s}, close: /c}"
+    )
+  )
+  query <- query_bars(
+    card,
+    sprintf("S%02d", seq_len(symbols)),
+    "1 minute",
+    from = "2026-03-12",
+    to = "2026-03-12",
+    now = as.POSIXct("2026-04-01", tz = "UTC")
+  )
+  all <- lapply(
+    seq_len(collectors), function(who) model_collector(world, who, query, limit)
+  )
   began <- world$now
   goes_on <- function(going) vetusta:::collect_goes_on(going)
   steps <- 0
@@ -129,11 +175,14 @@ model_run <- function(seed, collectors, cost, latency, symbols = 12, limit = 50,
     vetusta:::collect_step(going)
     going$clock <- world$now
   }
-  list(world = world, seconds = max(world$stored_at) - began,
-    silence = max(diff(sort(c(began, world$stored_at)))))
+  list(
+    world = world,
+    seconds = max(world$stored_at) - began,
+    silence = max(diff(sort(c(began, world$stored_at))))
+  )
 }
 
-test_that("collectors over one query neither stall, nor ask twice, nor pass the limit", {
+test_that("collectors neither stall, nor repeat, nor exceed the limit", {
   for (seed in 1:12) {
     collectors <- 1 + seed %% 6
     # statements of a quiet machine, and of one with ten others at work
@@ -145,14 +194,18 @@ test_that("collectors over one query neither stall, nor ask twice, nor pass the 
     expect_setequal(got$world$stored, got$world$requests)
     # a page is stored before anything else is begun
     expect_lt(got$silence, 8 * cost + 6)
-    worst <- vapply(got$world$tokens, function(at) {
-      sum(got$world$tokens >= at & got$world$tokens < at + 1)
-    }, 1L)
+    worst <- vapply(
+      got$world$tokens,
+      function(at) {
+        sum(got$world$tokens >= at & got$world$tokens < at + 1)
+      },
+      1L
+    )
     expect_lte(max(worst), 50L)
   }
 })
 
-test_that("claims that take longer than their turn comes again hold nothing up", {
+test_that("slow claims hold nothing up", {
   # a round of all that the others are at takes three seconds
   got <- model_run(2, 6, cost = 0.1, latency = 0.05, symbols = 30)
   expect_identical(anyDuplicated(got$world$requests), 0L)
@@ -164,21 +217,38 @@ test_that("what came is stored when a run is stopped", {
   answer <- function(n, request) {
     json_answer(list(items = list(list(t = 1773300660, c = 1))))
   }
-  source <- bars_card(start_scripted(answer), c("at_once: 8", "datasets:", "  bars:",
-    "    shape: bars", "    request: /b/{symbol}{?from,to}", "    rows: /items",
-    "    parameters: {from: {as: epoch-s}, to: {as: epoch-s}}",
-    "    columns: {time: {at: /t, as: epoch-s}, close: /c}"))
+  source <- bars_card(
+    start_scripted(answer),
+    c(
+      "at_once: 8", "datasets:", "  bars:", "    shape: bars",
+      "    request: /b/{symbol}{?from,to}", "    rows: /items",
+      "    parameters: {from: {as: epoch-s}, to: {as: epoch-s}}",
+      "    columns: {time: {at: /t, as: epoch-s}, close: /c}"
+    )
+  )
   archive <- new_archive()
-  plan <- plan_requests(query_bars(source, sprintf("S%02d", 1:20), "1 minute", from = "2026-03-12",
-    to = "2026-03-12"), archive)
+  plan <- plan_requests(
+    query_bars(
+      source, sprintf("S%02d", 1:20), "1 minute", from = "2026-03-12",
+      to = "2026-03-12"
+    ),
+    archive
+  )
   sent <- 0
   original <- local_instead("collect_came_in", function(going) {
     # several answers have come, and none was looked at
-    for (i in 1:40) if (length(going$queue$finished) < 6) vetusta:::line_run(going$run$line, 0.05)
+    for (i in 1:40) {
+      if (length(going$queue$finished) < 6) {
+        vetusta:::line_run(going$run$line, 0.05)
+      }
+    }
     sent <<- length(going$queue$finished)
     rlang::interrupt()
   })
-  tryCatch(collect_run(plan, archive, progress = FALSE), interrupt = function(e) NULL)
+  tryCatch(
+    collect_run(plan, archive, progress = FALSE),
+    interrupt = function(e) NULL
+  )
   expect_gte(sent, 1)
   expect_gte(sum(archive_journal(archive)$outcome == "stored"), sent)
 })

@@ -1,48 +1,77 @@
-# A draft from samples is a right card, and reads the samples that it was made from without a fault.
+# A draft from samples is a right card, and reads the samples that it was made
+# from without a fault.
 draft_of <- function(..., env = parent.frame()) {
-  files <- vapply(list(...), function(text) {
-    file <- withr::local_tempfile(.local_envir = env)
-    if (is.raw(text)) writeBin(text, file) else writeLines(text, file, sep = "")
-    file
-  }, "")
+  files <- vapply(
+    list(...),
+    function(text) {
+      file <- withr::local_tempfile(.local_envir = env)
+      if (is.raw(text)) {
+        writeBin(text, file)
+      } else {
+        writeLines(text, file, sep = "")
+      }
+      file
+    },
+    ""
+  )
   lines <- source_draft(files, "mill")
   path <- withr::local_tempfile(fileext = ".yml", .local_envir = env)
   writeLines(lines, path)
   card <- source_card(path)
   dataset <- card$datasets[[1]]
-  read <- lapply(files,
-    function(file) vetusta:::decode_body(dataset, readBin(file, "raw", 1e6), card))
+  read <- lapply(files, function(file) {
+    vetusta:::decode_body(dataset, readBin(file, "raw", 1e6), card)
+  })
   for (one in read) expect_identical(nrow(one$rejected), 0L)
-  list(lines = lines, dataset = dataset,
-    rows = lapply(read, function(one) as.data.frame(one$columns)))
+  list(
+    lines = lines,
+    dataset = dataset,
+    rows = lapply(read, function(one) as.data.frame(one$columns))
+  )
 }
 
 test_that("rows are found in every form that a card knows", {
   same <- function(rows, close) expect_identical(rows$close, close)
-  within <-
-    draft_of(
-      paste0('{"result":[{"code":"KELD","unit":"ORV","bars":[{"t":1773300600,"c":41.2},',
-        paste0('{"t":1773300660,"c":41.3}]},{"code":"TAMX","unit":"TSK","bars":[{"t":1773300600,',
-          '"c":7}]}]}')))
+  within <- draft_of(
+    paste0(
+      '{"result":[{"code":"KELD","unit":"ORV","bars":[{"t":1773300600,',
+      '"c":41.2},',
+      paste0(
+        '{"t":1773300660,"c":41.3}]},{"code":"TAMX","unit":"TSK",',
+        '"bars":[{"t":1773300600,', '"c":7}]}]}'
+      )
+    )
+  )
   expect_identical(within$dataset$within, "/bars")
   expect_identical(within$rows[[1]]$symbol, c("KELD", "KELD", "TAMX"))
   same(within$rows[[1]], c(41.2, 41.3, 7))
-  map <-
-    draft_of(
-      paste0('{"KELD":[{"t":1773300600,"c":41.2},{"t":1773300660,"c":41.3}],',
-        '"TAMX":[{"t":1773300600,"c":7.5}]}'))
+  map <- draft_of(
+    paste0(
+      '{"KELD":[{"t":1773300600,"c":41.2},{"t":1773300660,"c":41.3}],',
+      '"TAMX":[{"t":1773300600,"c":7.5}]}'
+    )
+  )
   expect_identical(map$dataset[["form"]], "map")
   same(map$rows[[1]], c(41.2, 41.3, 7.5))
-  parallel <- draft_of('{"ok":true,"t":[1773300600,1773300660],"o":[1,null],"c":[41.2,41.3]}')
+  parallel <- draft_of(
+    '{"ok":true,"t":[1773300600,1773300660],"o":[1,null],"c":[41.2,41.3]}'
+  )
   expect_identical(parallel$dataset[["form"]], "columns")
   expect_identical(parallel$dataset$columns$open$need, "optional")
-  single <-
-    draft_of('{"quote":{"symbol":"KELD","last":{"price":"41.25"},"when":"2026-03-12T07:30:00Z"}}')
+  single <- draft_of(
+    paste0(
+      '{"quote":{"symbol":"KELD","last":{"price":"41.25"},',
+      '"when":"2026-03-12T07:30:00Z"}}'
+    )
+  )
   expect_identical(single$dataset[["form"]], "one")
   expect_identical(single$rows[[1]]$close, 41.25)
-  lines <-
-    draft_of(
-      '{"at":"2026-03-12T07:30:00Z","c":41.2}\n{"at":"2026-03-12T07:31:00Z","c":41.3,"note":"x"}\n')
+  lines <- draft_of(
+    paste0(
+      '{"at":"2026-03-12T07:30:00Z","c":41.2}\n',
+      '{"at":"2026-03-12T07:31:00Z","c":41.3,"note":"x"}\n'
+    )
+  )
   expect_identical(lines$dataset$format, "json-lines")
   expect_identical(lines$dataset$columns$note$need, "optional")
   arrays <- draft_of("[[1773300600,41.2],[1773300660,41.3]]")
@@ -53,56 +82,104 @@ test_that("rows are found in every form that a card knows", {
 })
 
 test_that("several samples show what is absent from some of them", {
-  drafted <- draft_of('{"items":[{"t":1,"c":2,"note":"x"},{"t":2,"c":3}],"more":"/bars?after=2"}',
-    '{"items":[{"t":3,"c":4}]}')
-  expect_match(drafted$lines, "next_page: [{]by: url, at: /more[}] +# absent on the last page",
-    all = FALSE)
+  drafted <- draft_of(
+    '{"items":[{"t":1,"c":2,"note":"x"},{"t":2,"c":3}],"more":"/bars?after=2"}',
+    '{"items":[{"t":3,"c":4}]}'
+  )
+  expect_match(
+    drafted$lines,
+    "next_page: [{]by: url, at: /more[}] +# absent on the last page",
+    all = FALSE
+  )
   expect_identical(drafted$dataset$columns$note$need, "optional")
   expect_identical(drafted$dataset$columns$close$need, "required")
-  types <-
-    draft_of(
-      paste0('[{"a":"2026-03-12","b":"+1.2%","c":true,"d":"2026-03-12 09:30:00",',
-        '"e":1773300600000,"f":"12.5","g":"x"}]'))$dataset$columns
-  expect_identical(unname(vapply(types, `[[`, "", "as"))[1:7],
-    c("day", "percent", "flag", "local", "epoch-ms", "number", "text"))
+  types <- draft_of(
+    paste0(
+      '[{"a":"2026-03-12","b":"+1.2%","c":true,"d":"2026-03-12 09:30:00",',
+      '"e":1773300600000,"f":"12.5","g":"x"}]'
+    )
+  )$dataset$columns
+  expect_identical(
+    unname(vapply(types, `[[`, "", "as"))[1:7],
+    c("day", "percent", "flag", "local", "epoch-ms", "number", "text")
+  )
 })
 
 test_that("samples that are packed, marked or damaged", {
   file <- withr::local_tempfile()
   connection <- gzfile(file, "wb")
-  writeLines('{"items":[{"t":1773300600,"c":41.2},{"t":1773300660,"c":41.3}]}', connection)
+  writeLines(
+    '{"items":[{"t":1773300600,"c":41.2},{"t":1773300660,"c":41.3}]}',
+    connection
+  )
   close(connection)
-  expect_identical(draft_of(readBin(file, "raw", 1e5))$rows[[1]]$close, c(41.2, 41.3))
-  expect_identical(draft_of(c(as.raw(c(0xef, 0xbb, 0xbf)),
-    charToRaw('[{"t":1773300600,"c":41.2}]')))$rows[[1]]$close, 41.2)
+  expect_identical(
+    draft_of(readBin(file, "raw", 1e5))$rows[[1]]$close, c(41.2, 41.3)
+  )
+  expect_identical(
+    draft_of(
+      c(as.raw(c(0xef, 0xbb, 0xbf)), charToRaw('[{"t":1773300600,"c":41.2}]'))
+    )$rows[[
+      1
+    ]]$close,
+    41.2
+  )
   expect_error_kind(draft_of('{"items":[{"t":1}'), "draft", "not valid JSON")
   expect_error_kind(draft_of("just words"), "draft", "neither JSON nor a table")
   expect_error_kind(draft_of('{"items":[]}'), "draft", "No rows")
-  expect_error_kind(draft_of('[{"t":1}]', "a,b\n1,2\n"), "draft", "several formats")
-  expect_error_kind(source_draft(file.path(tempdir(), "none.json")), "draft", "no such sample")
+  expect_error_kind(
+    draft_of('[{"t":1}]', "a,b\n1,2\n"), "draft", "several formats"
+  )
+  expect_error_kind(
+    source_draft(file.path(tempdir(), "none.json")), "draft", "no such sample"
+  )
 })
 
 test_that("rows in arrays within objects and in maps, and maps of pairs", {
-  nested <- draft_of(paste0('{"all":[{"code":"KELD","bars":[[1773300600,41.2],[1773300660,41.3]]},',
-    '{"code":"TAMX","bars":[[1773300600,7.5]]}]}'))
+  nested <- draft_of(
+    paste0(
+      '{"all":[{"code":"KELD","bars":[[1773300600,41.2],[1773300660,41.3]]},',
+      '{"code":"TAMX","bars":[[1773300600,7.5]]}]}'
+    )
+  )
   expect_identical(nested$dataset$within, list(at = "/bars", form = "arrays"))
   expect_identical(nested$rows[[1]]$symbol, c("KELD", "KELD", "TAMX"))
-  map <- draft_of('{"KELD":[[1773300600,41.2],[1773300660,41.3]],"TAMX":[[1773300600,7.5]]}')
+  map <- draft_of(
+    '{"KELD":[[1773300600,41.2],[1773300660,41.3]],"TAMX":[[1773300600,7.5]]}'
+  )
   expect_identical(map$dataset$within, list(at = "", form = "arrays"))
   expect_true(any(map$rows[[1]][[1]] == "TAMX"))
   pairs <- draft_of('{"base":"ORV","rates":{"TSK":3.42,"MIR":0.87,"LUD":12.5}}')
   expect_identical(pairs$dataset[["form"]], "pairs")
-  expect_identical(unname(unlist(pairs$rows[[1]]["value"])), c(3.42, 0.87, 12.5))
-  folded <- draft_of(paste0('{"rates":{"2026-03-12":{"TSK":3.42,"MIR":0.87},',
-    '"2026-03-13":{"TSK":3.43,"MIR":0.88}}}'))
+  expect_identical(
+    unname(unlist(pairs$rows[[1]]["value"])), c(3.42, 0.87, 12.5)
+  )
+  folded <- draft_of(
+    paste0(
+      '{"rates":{"2026-03-12":{"TSK":3.42,"MIR":0.87},',
+      '"2026-03-13":{"TSK":3.43,"MIR":0.88}}}'
+    )
+  )
   expect_identical(folded$dataset$within, list(at = "", form = "pairs"))
   expect_identical(nrow(folded$rows[[1]]), 4L)
-  expect_true(any(vapply(folded$dataset$columns, function(rule) identical(rule$as, "day"), TRUE)))
+  expect_true(
+    any(
+      vapply(
+        folded$dataset$columns, function(rule) identical(rule$as, "day"), TRUE
+      )
+    )
+  )
 })
 
 test_that("tables with semicolons, decimal commas and in another encoding", {
-  table <- draft_of(iconv("Tag;Schlu\u00df;Menge\n12.03.2026;1.041,20;5\n13.03.2026;41,30;6\n",
-    "UTF-8", "latin1", toRaw = TRUE)[[1]])
+  table <- draft_of(
+    iconv(
+      "Tag;Schlu\u00df;Menge\n12.03.2026;1.041,20;5\n13.03.2026;41,30;6\n",
+      "UTF-8", "latin1", toRaw = TRUE
+    )[[
+      1
+    ]]
+  )
   expect_match(table$lines, "encoding: latin1.*# \\?", all = FALSE)
   expect_match(table$lines, "separator: \";\"", all = FALSE)
   expect_identical(table$rows[[1]][[2]], c(1041.2, 41.3))
@@ -110,7 +187,9 @@ test_that("tables with semicolons, decimal commas and in another encoding", {
 
 test_that("members are instants where both their names and their values are", {
   at <- function(name, value) {
-    drafted <- draft_of(sprintf('[{"%s":%s,"c":1},{"%s":%s,"c":2}]', name, value, name, value))
+    drafted <- draft_of(
+      sprintf('[{"%s":%s,"c":1},{"%s":%s,"c":2}]', name, value, name, value)
+    )
     drafted$dataset$columns[[1]]$as
   }
   for (name in c("ts", "epoch", "when", "updated_at", "tradeTime")) {
@@ -118,28 +197,45 @@ test_that("members are instants where both their names and their values are", {
   }
   expect_identical(at("volume", "1773300600"), "number")
   expect_identical(at("ts", "17"), "number")
-  expect_identical(names(draft_of('[{"ts":17,"c":1},{"ts":18,"c":2}]')$dataset$columns)[1], "ts")
+  expect_identical(
+    names(draft_of('[{"ts":17,"c":1},{"ts":18,"c":2}]')$dataset$columns)[1],
+    "ts"
+  )
 })
 
 test_that("an error is never drafted as rows", {
-  for (text in c('{"error":{"code":401,"message":"no key"}}',
+  for (text in c(
+    '{"error":{"code":401,"message":"no key"}}',
     '{"errors":[{"code":1,"message":"no key"},{"code":2,"message":"no plan"}]}',
     '{"status":"error","message":"no key"}', '{"ok":false,"reason":"no key"}',
-    '{"type":"about:blank","title":"no key","status":403}')) {
+    '{"type":"about:blank","title":"no key","status":403}'
+  )) {
     expect_error_kind(draft_of(text), "draft", "error of the service: .*no key")
   }
-  expect_error_kind(draft_of("<html><body>no key</body></html>"), "draft", "web page")
-  good <- draft_of('{"error":null,"items":[{"t":1773300600,"c":1},{"t":1773300660,"c":2}]}')
+  expect_error_kind(
+    draft_of("<html><body>no key</body></html>"), "draft", "web page"
+  )
+  good <- draft_of(
+    '{"error":null,"items":[{"t":1773300600,"c":1},{"t":1773300660,"c":2}]}'
+  )
   expect_identical(good$dataset$rows, "/items")
 })
 
-test_that("a card is drafted from one live request, with its access and its window", {
+test_that("a draft from one request, with access and window", {
   url <- start_scripted(function(n, request) {
     if (!identical(asked(request, "key"), "a secret/of mine") &&
       !identical(request$HTTP_X_MILL, "Mill a secret/of mine")) {
-      return(json_answer(list(error = "no key", got = "a secret/of mine"), status = 401L))
+      return(
+        json_answer(
+          list(error = "no key", got = "a secret/of mine"), status = 401L
+        )
+      )
     }
-    json_answer(list(items = list(list(t = 1773300600, c = 1), list(t = 1773300660, c = 2))))
+    json_answer(
+      list(
+        items = list(list(t = 1773300600, c = 1), list(t = 1773300660, c = 2))
+      )
+    )
   })
   withr::local_envvar(MILL_KEY = "a secret/of mine")
   url <- paste0(url, "/v1/bars/KELD?since=2026-03-12&size=5&key={MILL_KEY}")
@@ -148,19 +244,37 @@ test_that("a card is drafted from one live request, with its access and its wind
   path <- withr::local_tempfile(fileext = ".yml")
   writeLines(sub("/KELD", "/{symbol}", lines), path)
   card <- source_card(path)
-  expect_identical(card$access[c("by", "name", "secret")],
-    list(by = "query", name = "key", secret = "MILL_KEY"))
+  expect_identical(
+    card$access[c("by", "name", "secret")],
+    list(by = "query", name = "key", secret = "MILL_KEY")
+  )
   got <- collect_bars(card, "KELD", "1 minute", "2026-03-12", "2026-03-13")
   expect_identical(got$bars$close, c(1, 2))
   expect_match(got$journal$url, "/v1/bars/KELD[?]size=5&since=2026-03-12$")
-  header <- collect_draft(paste0(url, "/bars"), c("X-Mill" = "Mill {MILL_KEY}"), "mill")
-  expect_match(header, "by: header, name: X-Mill, prefix: \"Mill \", secret: MILL_KEY",
-    fixed = TRUE, all = FALSE)
-  refused <- expect_error_kind(collect_draft(paste0(url, "/bars")), "draft", "HTTP 401")
+  header <- collect_draft(
+    paste0(url, "/bars"), c("X-Mill" = "Mill {MILL_KEY}"), "mill"
+  )
+  expect_match(
+    header, "by: header, name: X-Mill, prefix: \"Mill \", secret: MILL_KEY",
+    fixed = TRUE, all = FALSE
+  )
+  refused <- expect_error_kind(
+    collect_draft(paste0(url, "/bars")), "draft", "HTTP 401"
+  )
   expect_error_kind(collect_draft("ftp://x.example.org/a"), "draft", "no http")
-  expect_error_kind(collect_draft(paste0(url, "/bars?k={MILL_WORD}")), "secret", "MILL_WORD")
-  expect_error_kind(collect_draft("http://data.example.org/a?k={MILL_KEY}"), "draft", "https")
-  told <- run_vetusta("sources", "draft", "--url", url, env = c(MILL_KEY = "a secret/of mine"))
+  expect_error_kind(
+    collect_draft(paste0(url, "/bars?k={MILL_WORD}")), "secret", "MILL_WORD"
+  )
+  expect_error_kind(
+    collect_draft("http://data.example.org/a?k={MILL_KEY}"), "draft", "https"
+  )
+  told <- run_vetusta(
+    "sources",
+    "draft",
+    "--url",
+    url,
+    env = c(MILL_KEY = "a secret/of mine")
+  )
   expect_identical(told$status, 0L)
   expect_match(told$stdout, "secret: MILL_KEY", fixed = TRUE)
   wrong <- run_vetusta("sources", "draft", "--url", url, "--sample", "x.json")

@@ -1,27 +1,42 @@
-# Leaving: every format read back, long and wide tables, tables that grow, databases.
+# Leaving: every format read back, long and wide tables, tables that grow,
+# databases.
 mixed_rows <- function() {
-  data.frame(symbol = c("KELD", "=cmd", "T,\"x\"", NA), time = as.POSIXct(c(1773300600,
-    1773300600.25, NA, 0), origin = "1970-01-01", tz = "UTC"), day = as.Date(c("2026-03-12", NA,
-      "1970-01-01", "2100-02-28")), value = c(0.1 + 0.2, -1e-300, NA, 123456789.123), count = 1:4,
-    flag = c(TRUE, NA, FALSE, TRUE))
+  data.frame(
+    symbol = c("KELD", "=cmd", "T,\"x\"", NA),
+    time = as.POSIXct(
+      c(1773300600, 1773300600.25, NA, 0), origin = "1970-01-01", tz = "UTC"
+    ),
+    day = as.Date(c("2026-03-12", NA, "1970-01-01", "2100-02-28")),
+    value = c(0.1 + 0.2, -1e-300, NA, 123456789.123),
+    count = 1:4,
+    flag = c(TRUE, NA, FALSE, TRUE)
+  )
 }
 
 test_that("each format gives back what went in, with all digits", {
   rows <- mixed_rows()
   folder <- withr::local_tempdir()
   file <- function(ending) file.path(folder, paste0("rows.", ending))
-  for (ending in names(vetusta:::export_endings)) export_table(rows, file(ending))
+  for (ending in names(vetusta:::export_endings)) {
+    export_table(rows, file(ending))
+  }
   expect_identical(as.data.frame(readRDS(file("rds"))), rows)
   parquet <- as.data.frame(nanoparquet::read_parquet(file("parquet")))
-  for (name in setdiff(names(rows), "count")) expect_equal(parquet[[name]], rows[[name]])
+  for (name in setdiff(names(rows), "count")) {
+    expect_equal(parquet[[name]], rows[[name]])
+  }
   lines <- lapply(readLines(file("jsonl")), jsonlite::fromJSON)
   expect_identical(lengths(lines), rep(6L, 4))
-  expect_identical(vapply(lines, function(x) x$value %||% NA_real_, 0), rows$value)
+  expect_identical(
+    vapply(lines, function(x) x$value %||% NA_real_, 0), rows$value
+  )
   expect_identical(lines[[2]]$symbol, "=cmd")
   expect_identical(lines[[2]]$time, "2026-03-12T07:30:00.250Z")
   for (ending in c("csv", "tsv")) {
-    text <- data.table::fread(file(ending), colClasses = "character", na.strings = "",
-      data.table = FALSE)
+    text <- data.table::fread(
+      file(ending), colClasses = "character", na.strings = "",
+      data.table = FALSE
+    )
     expect_identical(as.numeric(text$value), rows$value)
     expect_identical(text$time[2], "2026-03-12T07:30:00.250Z")
     # what a spreadsheet would run is text
@@ -35,15 +50,21 @@ test_that("each format gives back what went in, with all digits", {
   expect_equal(as.numeric(sheet$time)[1], as.numeric(rows$time)[1])
 })
 
-test_that("instants stand in the zone that is asked for, and the dictionary says what columns are",
-  {
-  rows <- data.frame(time = as.POSIXct(c("2026-03-28 12:00", "2026-03-29 12:00", NA), tz = "UTC"),
-    value = 1:3, unit = "cm")
+test_that("zones of instants, and the dictionary of columns", {
+  rows <- data.frame(
+    time = as.POSIXct(
+      c("2026-03-28 12:00", "2026-03-29 12:00", NA), tz = "UTC"
+    ),
+    value = 1:3,
+    unit = "cm"
+  )
   folder <- withr::local_tempdir()
   file <- file.path(folder, "z.csv")
   export_table(rows, file, zone = "Europe/Riga", dictionary = TRUE)
-  expect_identical(sub(",.*", "", readLines(file)[-1]),
-    c("2026-03-28T14:00:00+02:00", "2026-03-29T15:00:00+03:00", ""))
+  expect_identical(
+    sub(",.*", "", readLines(file)[-1]),
+    c("2026-03-28T14:00:00+02:00", "2026-03-29T15:00:00+03:00", "")
+  )
   export_table(rows, file, zone = "America/St_Johns")
   expect_match(readLines(file)[2], "^2026-03-28T09:30:00-02:30")
   words <- read.csv(file.path(folder, "z.columns.csv"))
@@ -54,27 +75,42 @@ test_that("instants stand in the zone that is asked for, and the dictionary says
   expect_error_kind(export_table(rows, file, zone = "Mars/Base"), "export")
 })
 
-test_that("a folder of Parquet is parted by a column, and no other folder is written over", {
-  rows <- data.frame(symbol = rep(c("K/1", "T"), 3), time = as.POSIXct("2025-12-31", tz = "UTC") +
-    86400 * 0:5, close = 1:6 + 0.5)
+test_that("a folder of Parquet by column replaces only its own kind", {
+  rows <- data.frame(
+    symbol = rep(c("K/1", "T"), 3),
+    time = as.POSIXct("2025-12-31", tz = "UTC") + 86400 * 0:5,
+    close = 1:6 + 0.5
+  )
   folder <- file.path(withr::local_tempdir(), "bars")
   export_table(rows, paste0(folder, "/"))
   expect_setequal(list.files(folder), c("symbol=K%2F1", "symbol=T"))
-  part <- nanoparquet::read_parquet(file.path(folder, "symbol=T", "rows.parquet"))
+  part <- nanoparquet::read_parquet(
+    file.path(folder, "symbol=T", "rows.parquet")
+  )
   expect_equal(part$close, c(2.5, 4.5, 6.5))
   export_table(rows, paste0(folder, "/"), by = "time")
   expect_setequal(list.files(folder), c("year=2025", "year=2026"))
   writeLines("mine", file.path(folder, "notes.txt"))
-  expect_error_kind(export_table(rows, paste0(folder, "/")), "export", "not replaced")
+  expect_error_kind(
+    export_table(rows, paste0(folder, "/")), "export", "not replaced"
+  )
   expect_true(file.exists(file.path(folder, "notes.txt")))
-  expect_error_kind(export_table(rows, paste0(folder, "2/"), by = "tim"), "export", "tim")
-  expect_error_kind(export_table(rows, paste0(folder, ".csv"), by = "time"), "export", "folder")
+  expect_error_kind(
+    export_table(rows, paste0(folder, "2/"), by = "tim"), "export", "tim"
+  )
+  expect_error_kind(
+    export_table(rows, paste0(folder, ".csv"), by = "time"), "export", "folder"
+  )
 })
 
 test_that("series of any kind become one long or one wide table", {
   bars <- minute_bars("KELD")[1:3, ]
-  days <- data.frame(series = "level", period = as.Date("2026-03-12") + 0:1, value = c(250, NA),
-    frequency = "D")
+  days <- data.frame(
+    series = "level",
+    period = as.Date("2026-03-12") + 0:1,
+    value = c(250, NA),
+    frequency = "D"
+  )
   long <- export_rows(list(bars, days), zone = "Europe/Riga")
   expect_identical(names(long), c("series", "time", "value", "status", "known"))
   expect_identical(long$value, c(bars$close, 250, NA))
@@ -87,23 +123,38 @@ test_that("series of any kind become one long or one wide table", {
   wide <- export_rows(list(days, more[1, ]), form = "wide")
   expect_identical(wide$period, days$period)
   expect_identical(wide$other, c(250, NA))
-  expect_error_kind(export_rows(list(rbind(days, days)), form = "wide"), "argument", "two values")
-  expect_error_kind(export_rows(list(bars), form = "wide", value = "closed"), "argument", "closed")
-  expect_error_kind(export_rows(list(bars), form = "broad"), "argument", "broad")
+  expect_error_kind(
+    export_rows(list(rbind(days, days)), form = "wide"), "argument",
+    "two values"
+  )
+  expect_error_kind(
+    export_rows(list(bars), form = "wide", value = "closed"), "argument",
+    "closed"
+  )
+  expect_error_kind(
+    export_rows(list(bars), form = "broad"), "argument", "broad"
+  )
   expect_error_kind(export_rows(list()), "argument")
 })
 
 test_that("a CSV table grows by new times, and none is doubled", {
   folder <- withr::local_tempdir()
   file <- file.path(folder, "t.csv")
-  rows <- data.frame(period = as.Date("2026-03-12") + 0:2, level = c(250.1, NA, 251),
-    note = c("a", "=b", "c,d"))
+  rows <- data.frame(
+    period = as.Date("2026-03-12") + 0:2,
+    level = c(250.1, NA, 251),
+    note = c("a", "=b", "c,d")
+  )
   expect_identical(export_append(rows, file)$new, 3L)
   first <- readLines(file)
-  expect_identical(unlist(export_append(rows, file)[c("new", "changed", "unchanged")]),
-    c(new = 0L, changed = 0L, unchanged = 3L))
+  expect_identical(
+    unlist(export_append(rows, file)[c("new", "changed", "unchanged")]),
+    c(new = 0L, changed = 0L, unchanged = 3L)
+  )
   expect_identical(readLines(file), first)
-  more <- rbind(rows, data.frame(period = as.Date("2026-03-16"), level = 1e-7, note = NA))
+  more <- rbind(
+    rows, data.frame(period = as.Date("2026-03-16"), level = 1e-7, note = NA)
+  )
   export_append(more, file)
   # what was there stays byte for byte
   expect_identical(readLines(file)[1:4], first)
@@ -112,18 +163,27 @@ test_that("a CSV table grows by new times, and none is doubled", {
   expect_identical(export_append(more, file, update = FALSE)$changed, 0)
   expect_identical(export_append(more, file)$changed, 1L)
   expect_identical(readLines(file)[3], "2026-03-13,7,'=b")
-  # columns in another order, heads in other letters, and one of the data that the table lacks
+  # columns in another order, heads in other letters, and one of the data that
+  # the table lacks
   writeLines(c("NOTE,Level,Period", "x,1,2026-03-11"), file)
   more$extra <- 1
   done <- export_append(more, file)
   expect_identical(done$left_out, "extra")
-  expect_identical(readLines(file)[2:3], c("x,1,2026-03-11", "a,250.1,2026-03-12"))
+  expect_identical(
+    readLines(file)[2:3], c("x,1,2026-03-11", "a,250.1,2026-03-12")
+  )
   before <- readLines(file)
   expect_error_kind(export_append(more[-2], file), "export", "Level")
-  expect_error_kind(export_append(more[-1], file), "export", "no column of times")
+  expect_error_kind(
+    export_append(more[-1], file), "export", "no column of times"
+  )
   expect_error_kind(export_append(rbind(more, more), file), "export", "twice")
-  expect_error_kind(export_append(more, file, table = "T"), "export", "a single table")
-  expect_error_kind(export_append(more, file.path(folder, "t.pdf")), "export", "pdf")
+  expect_error_kind(
+    export_append(more, file, table = "T"), "export", "a single table"
+  )
+  expect_error_kind(
+    export_append(more, file.path(folder, "t.pdf")), "export", "pdf"
+  )
   expect_identical(readLines(file), before)
   writeLines(c("period,level,note", "soon,1,x"), file)
   expect_error_kind(export_append(more, file), "export", "soon")
@@ -150,20 +210,33 @@ test_that("a table in a workbook grows, and what stands around it stays", {
   folder <- withr::local_tempdir()
   file <- file.path(folder, "book.xlsx")
   workbook_with_table(file)
-  rows <- data.frame(period = as.Date("2026-03-11") + 0:2, ORV = c(1.25, 1.3, NA))
+  rows <- data.frame(
+    period = as.Date("2026-03-11") + 0:2,
+    ORV = c(1.25, 1.3, NA)
+  )
   done <- export_append(rows, file, table = "daily")
-  expect_identical(unlist(done[c("new", "changed", "unchanged")]),
-    c(new = 2L, changed = 1L, unchanged = 0L))
-  expect_identical(unlist(export_append(rows, file, "Daily")[c("new", "changed")]),
-    c(new = 0L, changed = 0L))
+  expect_identical(
+    unlist(done[c("new", "changed", "unchanged")]),
+    c(new = 2L, changed = 1L, unchanged = 0L)
+  )
+  expect_identical(
+    unlist(export_append(rows, file, "Daily")[c("new", "changed")]),
+    c(new = 0L, changed = 0L)
+  )
   book <- openxlsx2::wb_load(file)
   expect_identical(book$tables$tab_ref, "B3:D7")
   read <- openxlsx2::wb_to_df(book, sheet = "Rates", dims = "B3:D7")
   expect_identical(as.Date(read$period), as.Date("2026-03-10") + 0:3)
   expect_identical(read$ORV, c(1.1, 1.25, 1.3, NA))
-  formulas <- openxlsx2::wb_to_df(book, sheet = "Rates", dims = "B3:D7", show_formula = TRUE)
-  expect_identical(as.character(unclass(formulas$twice)), paste0("C", 4:7, "*2"))
-  style <- function(cell) unname(book$get_cell_style(sheet = "Rates", dims = cell))
+  formulas <- openxlsx2::wb_to_df(
+    book, sheet = "Rates", dims = "B3:D7", show_formula = TRUE
+  )
+  expect_identical(
+    as.character(unclass(formulas$twice)), paste0("C", 4:7, "*2")
+  )
+  style <- function(cell) {
+    unname(book$get_cell_style(sheet = "Rates", dims = cell))
+  }
   expect_identical(style("C7"), style("C5"))
   expect_identical(openxlsx2::wb_to_df(book, sheet = "Other")$a, c(1, 2, 3))
   refused <- function(pattern, ...) {
@@ -184,20 +257,33 @@ test_that("a table in a workbook grows, and what stands around it stays", {
   refused("no workbook", "Daily")
 })
 
-test_that("a spreadsheet program reads what was written, without a word of repair", {
+test_that("a spreadsheet program opens the file without repair", {
   skip_if_not_installed("openxlsx2")
   skip_if_not(nzchar(Sys.which("soffice")), "there is no office program")
   folder <- withr::local_tempdir()
   file <- file.path(folder, "book.xlsx")
   workbook_with_table(file)
-  export_append(data.frame(period = as.Date("2026-03-12") + 0:1, ORV = c(1.3, 1.4)), file, "Daily")
+  export_append(
+    data.frame(period = as.Date("2026-03-12") + 0:1, ORV = c(1.3, 1.4)), file,
+    "Daily"
+  )
   export_table(mixed_rows(), file.path(folder, "rows.xlsx"))
-  run <- processx::run("soffice", c("--headless", paste0("-env:UserInstallation=file://", folder,
-    "/profile"), "--convert-to", "csv", "--outdir", folder, file, file.path(folder, "rows.xlsx")),
-    error_on_status = FALSE, timeout = 240, env = c("current", LD_LIBRARY_PATH = ""))
+  run <- processx::run(
+    "soffice",
+    c(
+      "--headless",
+      paste0("-env:UserInstallation=file://", folder, "/profile"),
+      "--convert-to", "csv", "--outdir", folder, file,
+      file.path(folder, "rows.xlsx")
+    ),
+    error_on_status = FALSE,
+    timeout = 240,
+    env = c("current", LD_LIBRARY_PATH = "")
+  )
   expect_identical(run$status, 0L, info = run$stderr)
   book <- readLines(file.path(folder, "book.csv"))
-  # the sum is of the cells that it names; the table's own formulas are worked out for new rows too
+  # the sum is of the cells that it names; the table's own formulas are worked
+  # out for new rows too
   expect_match(book[7], "1[.]4(000)?,2[.]8")
   expect_match(book[4], "1[.]1(000)?,2[.]2")
   rows <- read.csv(file.path(folder, "rows.csv"))
@@ -205,39 +291,68 @@ test_that("a spreadsheet program reads what was written, without a word of repai
   expect_equal(rows$value[c(1, 4)], c(0.3, 123456789.123))
 })
 
-test_that("plain tables stand in an SQLite file, and only what changed is written again", {
+test_that("plain tables in SQLite, where only changes are written", {
   archive <- new_archive()
-  put_rows(archive, "quay", "bars", "bars", minute_bars("KELD"), frequency = "PT1M")
-  days <- data.frame(series = "lock", period = as.Date("2026-03-12") + 0:2, value = c(1, 2, 3))
+  put_rows(
+    archive, "quay", "bars", "bars", minute_bars("KELD"), frequency = "PT1M"
+  )
+  days <- data.frame(
+    series = "lock",
+    period = as.Date("2026-03-12") + 0:2,
+    value = c(1, 2, 3)
+  )
   put_rows(archive, "river", "levels", "observations", days, frequency = "D")
-  put_rows(archive, "quay", "directory", "instruments",
-    data.frame(symbol = c("A", "B"), name = "x"))
-  put_rows(archive, "quay", "odd", "table", data.frame(a = c(1, 1, 2), b = c(NA, "x", "y")))
+  put_rows(
+    archive, "quay", "directory", "instruments",
+    data.frame(symbol = c("A", "B"), name = "x")
+  )
+  put_rows(
+    archive, "quay", "odd", "table",
+    data.frame(a = c(1, 1, 2), b = c(NA, "x", "y"))
+  )
   file <- withr::local_tempfile(fileext = ".sqlite")
   done <- export_database(archive, file)
-  expect_identical(sort(done$table), c("bars", "dictionary", "instruments", "observations",
-    "table"))
+  expect_identical(
+    sort(done$table),
+    c("bars", "dictionary", "instruments", "observations", "table")
+  )
   expect_identical(sum(done$new), 410)
   connection <- DBI::dbConnect(RSQLite::SQLite(), file)
   withr::defer(DBI::dbDisconnect(connection))
   ask <- function(...) DBI::dbGetQuery(connection, paste0(...))
-  expect_identical(ask("SELECT close FROM bars ORDER BY time")$close, minute_bars("KELD")$close)
-  expect_identical(ask("SELECT time FROM bars LIMIT 1")$time, "2026-03-12T07:30:00Z")
+  expect_identical(
+    ask("SELECT close FROM bars ORDER BY time")$close, minute_bars("KELD")$close
+  )
+  expect_identical(
+    ask("SELECT time FROM bars LIMIT 1")$time, "2026-03-12T07:30:00Z"
+  )
   DBI::dbExecute(connection, "CREATE TABLE mine (a)")
   days$value[2] <- 20
-  put_rows(archive, "river", "levels", "observations", rbind(days, data.frame(series = "lock",
-    period = as.Date("2026-03-15"), value = 4)), frequency = "D")
+  put_rows(
+    archive, "river", "levels", "observations",
+    rbind(
+      days,
+      data.frame(series = "lock", period = as.Date("2026-03-15"), value = 4)
+    ),
+    frequency = "D"
+  )
   again <- export_database(archive, file)
   row <- again[again$table == "observations", ]
   expect_identical(c(row$new, row$changed, row$unchanged), c(1, 1, 2))
   expect_identical(sum(again$new) + sum(again$changed), 2)
-  expect_identical(ask("SELECT value FROM observations ORDER BY period")$value, c(1, 20, 3, 4))
+  expect_identical(
+    ask("SELECT value FROM observations ORDER BY period")$value, c(1, 20, 3, 4)
+  )
   expect_true("mine" %in% DBI::dbListTables(connection))
-  expect_identical(export_database(archive, file, "quay/directory")$table,
-    c("instruments", "dictionary"))
+  expect_identical(
+    export_database(archive, file, "quay/directory")$table,
+    c("instruments", "dictionary")
+  )
   expect_error_kind(export_database(archive, archive$path), "export", "itself")
   expect_error_kind(export_database(archive, "mysql://x/y"), "export", "kind")
-  expect_error_kind(export_database(archive, "/none/x.sqlite"), "export", "folder")
+  expect_error_kind(
+    export_database(archive, "/none/x.sqlite"), "export", "folder"
+  )
   DBI::dbExecute(connection, "DROP TABLE bars")
   DBI::dbExecute(connection, "CREATE TABLE bars (mine INTEGER)")
   expect_error_kind(export_database(archive, file), "export", "not ours")
@@ -247,34 +362,62 @@ test_that("plain tables stand in an SQLite file, and only what changed is writte
 test_that("the same tables stand in PostgreSQL, with its own types", {
   uri <- start_postgres()
   archive <- new_archive()
-  put_rows(archive, "quay", "bars", "bars", minute_bars("KELD"), frequency = "PT1M")
-  put_rows(archive, "river", "levels", "observations", data.frame(series = "lock",
-    period = as.Date("2026-03-12") + 0:2, value = c(0.1 + 0.2, NA, 3)), frequency = "D")
+  put_rows(
+    archive, "quay", "bars", "bars", minute_bars("KELD"), frequency = "PT1M"
+  )
+  put_rows(
+    archive, "river", "levels", "observations",
+    data.frame(
+      series = "lock",
+      period = as.Date("2026-03-12") + 0:2,
+      value = c(0.1 + 0.2, NA, 3)
+    ),
+    frequency = "D"
+  )
   expect_identical(sum(export_database(archive, uri)$new), 401)
   again <- export_database(archive, uri)
-  expect_identical(c(sum(again$new), sum(again$changed), sum(again$unchanged)), c(0, 0, 401))
-  connection <- do.call(DBI::dbConnect, c(list(RPostgres::Postgres(), timezone = "UTC"),
-    vetusta:::server_uri(uri, "export")))
+  expect_identical(
+    c(sum(again$new), sum(again$changed), sum(again$unchanged)), c(0, 0, 401)
+  )
+  connection <- do.call(
+    DBI::dbConnect,
+    c(
+      list(RPostgres::Postgres(), timezone = "UTC"),
+      vetusta:::server_uri(uri, "export")
+    )
+  )
   withr::defer(DBI::dbDisconnect(connection))
-  bars <- DBI::dbGetQuery(connection, "SELECT time, close FROM bars ORDER BY time")
+  bars <- DBI::dbGetQuery(
+    connection, "SELECT time, close FROM bars ORDER BY time"
+  )
   expect_identical(bars$close, minute_bars("KELD")$close)
   expect_equal(as.numeric(bars$time), as.numeric(minute_bars("KELD")$time))
-  level <- DBI::dbGetQuery(connection, "SELECT period, value FROM observations ORDER BY period")
+  level <- DBI::dbGetQuery(
+    connection, "SELECT period, value FROM observations ORDER BY period"
+  )
   expect_identical(level$period, as.Date("2026-03-12") + 0:2)
   expect_identical(level$value, c(0.1 + 0.2, NA, 3))
   # no password is told
-  error <- expect_error_kind(export_database(archive, sub("/postgres$", "/none", uri)), "export")
+  error <- expect_error_kind(
+    export_database(archive, sub("/postgres$", "/none", uri)), "export"
+  )
   expect_no_match(conditionMessage(error), "pass-word-1")
 })
 
-test_that("what is held no more goes from a table, and what was not spoken of stays", {
+test_that("deleted rows leave a table, unrelated rows stay", {
   archive <- new_archive()
   market <- function(symbols) {
-    put_rows(archive, "quay", "market", "snapshot", data.frame(symbol = symbols, last = 1))
+    put_rows(
+      archive, "quay", "market", "snapshot",
+      data.frame(symbol = symbols, last = 1)
+    )
   }
   market(c("A", "B"))
   for (symbol in c("KELD", "TAMX")) {
-    put_rows(archive, "quay", "bars", "bars", minute_bars(symbol)[1:3, ], frequency = "PT1M")
+    put_rows(
+      archive, "quay", "bars", "bars", minute_bars(symbol)[1:3, ],
+      frequency = "PT1M"
+    )
   }
   file <- withr::local_tempfile(fileext = ".sqlite")
   export_database(archive, file)
@@ -284,13 +427,21 @@ test_that("what is held no more goes from a table, and what was not spoken of st
   expect_identical(again$deleted[again$table == "bars"], 0)
   connection <- DBI::dbConnect(RSQLite::SQLite(), file)
   withr::defer(DBI::dbDisconnect(connection))
-  expect_identical(DBI::dbGetQuery(connection, "SELECT symbol FROM snapshot")$symbol, "A")
-  expect_identical(DBI::dbGetQuery(connection, "SELECT count(*) AS n FROM bars")$n, 6L)
+  expect_identical(
+    DBI::dbGetQuery(connection, "SELECT symbol FROM snapshot")$symbol, "A"
+  )
+  expect_identical(
+    DBI::dbGetQuery(connection, "SELECT count(*) AS n FROM bars")$n, 6L
+  )
 })
 
 test_that("laying many rows beside many is no loop within a loop", {
   archive <- new_archive()
-  days <- data.frame(series = "lock", period = as.Date("1900-01-01") + 0:39999, value = 1)
+  days <- data.frame(
+    series = "lock",
+    period = as.Date("1900-01-01") + 0:39999,
+    value = 1
+  )
   put_rows(archive, "river", "levels", "observations", days, frequency = "D")
   file <- withr::local_tempfile(fileext = ".sqlite")
   export_database(archive, file)
@@ -298,30 +449,54 @@ test_that("laying many rows beside many is no loop within a loop", {
   expect_identical(export_database(archive, file)$unchanged[1], 40000)
 })
 
-test_that("the command writes what a series ID names, and refuses words that would say nothing", {
+test_that("the command exports an ID and refuses useless words", {
   folder <- withr::local_tempdir()
   archive <- archive_open(file.path(folder, "a.sqlite"))
-  put_rows(archive, "quay", "bars", "bars", minute_bars("KELD"), frequency = "PT1M")
-  put_rows(archive, "river", "levels", "observations", data.frame(series = "lock",
-    period = as.Date("2026-03-12") + 0:2, value = c(1, 2, 3)), frequency = "D")
-  put_rows(archive, "quay", "directory", "instruments", data.frame(symbol = c("A", "B"),
-    type = c("share", "fund")))
+  put_rows(
+    archive, "quay", "bars", "bars", minute_bars("KELD"), frequency = "PT1M"
+  )
+  put_rows(
+    archive, "river", "levels", "observations",
+    data.frame(
+      series = "lock",
+      period = as.Date("2026-03-12") + 0:2,
+      value = c(1, 2, 3)
+    ),
+    frequency = "D"
+  )
+  put_rows(
+    archive, "quay", "directory", "instruments",
+    data.frame(symbol = c("A", "B"), type = c("share", "fund"))
+  )
   archive_close(archive)
-  export <- function(...) run_vetusta("export", ..., "--archive", "a.sqlite", folder = folder)
+  export <- function(...) {
+    run_vetusta("export", ..., "--archive", "a.sqlite", folder = folder)
+  }
   wide <- export("KELD", "lock", "--form", "wide", "--file", "both.csv")
   expect_identical(wide$status, 0L)
-  expect_identical(readLines(file.path(folder, "both.csv"))[1], "time,KELD,lock")
-  expect_identical(export("quay/directory", "type=share")$stdout, "symbol,type\nA,share\n")
-  expect_match(export("KELD", "--from", "2026-03-12", "close>=41", "--resample", "1 hour")$stdout,
-    "symbol,time,open")
+  expect_identical(
+    readLines(file.path(folder, "both.csv"))[1], "time,KELD,lock"
+  )
+  expect_identical(
+    export("quay/directory", "type=share")$stdout, "symbol,type\nA,share\n"
+  )
+  expect_match(
+    export(
+      "KELD", "--from", "2026-03-12", "close>=41", "--resample", "1 hour"
+    )$stdout,
+    "symbol,time,open"
+  )
   expect_identical(export("--database", "t.sqlite")$status, 0L)
   export("lock", "--append", "grow.csv")
   expect_length(readLines(file.path(folder, "grow.csv")), 4)
-  wrong <- list(c("KELD", "--table", "x"), c("KELD", "--part-by", "time"),
-    c("KELD", "--file", "x.csv",
-    "--database", "y.sqlite"), c("quay/directory", "--from", "2026-03-12"), c("quay/directory",
-    "--form", "wide"), c("--database", "t.sqlite", "--form", "wide"), c("KELD", "--form", "sdmx"),
-    c("KELD", "closed>1"), c("KELD", "--file", "x.xls"), character())
+  wrong <- list(
+    c("KELD", "--table", "x"), c("KELD", "--part-by", "time"),
+    c("KELD", "--file", "x.csv", "--database", "y.sqlite"),
+    c("quay/directory", "--from", "2026-03-12"),
+    c("quay/directory", "--form", "wide"),
+    c("--database", "t.sqlite", "--form", "wide"), c("KELD", "--form", "sdmx"),
+    c("KELD", "closed>1"), c("KELD", "--file", "x.xls"), character()
+  )
   for (words in wrong) {
     run <- export(words)
     expect_true(run$status %in% 1:2, info = paste(words, collapse = " "))
@@ -331,40 +506,72 @@ test_that("the command writes what a series ID names, and refuses words that wou
   expect_setequal(list.files(folder, "x[.]|y[.]"), character())
 })
 
-test_that("series go into a folder of Parquet a few at a time, and are the same as read at once", {
+test_that("a large folder of Parquet equals one read at once", {
   archive <- new_archive()
   for (symbol in sprintf("S%d", 1:5)) {
-    put_rows(archive, "quay", "bars", "bars", minute_bars(symbol), frequency = "PT1M")
+    put_rows(
+      archive, "quay", "bars", "bars", minute_bars(symbol), frequency = "PT1M"
+    )
   }
   folder <- file.path(withr::local_tempdir(), "bars")
   whole <- paste0(folder, "-whole")
   bars <- archive_bars(archive, interval = "1 minute")
   export_table(bars, paste0(whole, "/"))
   seen <- 0
-  count <- export_series(archive, folder, "quay/bars/*", at_once = 500, progress = FALSE,
+  count <- export_series(
+    archive,
+    folder,
+    "quay/bars/*",
+    at_once = 500,
+    progress = FALSE,
     change = function(table) {
       seen <<- max(seen, nrow(table))
       table
-    })
+    }
+  )
   expect_identical(count, 1950L)
   expect_lte(seen, 780)
   read <- function(folder) {
     files <- list.files(folder, recursive = TRUE)
-    stats::setNames(lapply(file.path(folder, files), nanoparquet::read_parquet), files)
+    stats::setNames(
+      lapply(file.path(folder, files), nanoparquet::read_parquet), files
+    )
   }
   expect_identical(read(folder), read(whole))
   # parted by another column, the parts of one value stand beside each other
-  export_series(archive, folder, "quay/bars/*", at_once = 500, by = "time", progress = FALSE)
+  export_series(
+    archive, folder, "quay/bars/*", at_once = 500, by = "time", progress = FALSE
+  )
   expect_identical(sum(vapply(read(folder), nrow, 1L)), 1950L)
-  expect_identical(dirname(list.files(folder, recursive = TRUE))[1], "year=2026")
+  expect_identical(
+    dirname(list.files(folder, recursive = TRUE))[1], "year=2026"
+  )
   # what fails on the way leaves what was there
   before <- list.files(folder, recursive = TRUE)
-  expect_error_kind(export_series(archive, folder, "quay/bars/*", at_once = 500, progress = FALSE,
-    change = function(table) if (table$symbol[1] == "S3") stop("no") else table), "argument", "no")
+  expect_error_kind(
+    export_series(
+      archive,
+      folder,
+      "quay/bars/*",
+      at_once = 500,
+      progress = FALSE,
+      change = function(table) {
+        if (table$symbol[1] == "S3") stop("no") else table
+      }
+    ),
+    "argument", "no"
+  )
   expect_identical(list.files(folder, recursive = TRUE), before)
-  expect_identical(list.files(dirname(folder), all.files = TRUE, no.. = TRUE),
-    c("bars", "bars-whole"))
-  put_rows(archive, "river", "levels", "observations", data.frame(series = "lock",
-    period = as.Date("2026-03-12"), value = 1), frequency = "D")
-  expect_error_kind(export_series(archive, folder), "argument", "several datasets")
+  expect_identical(
+    list.files(dirname(folder), all.files = TRUE, no.. = TRUE),
+    c("bars", "bars-whole")
+  )
+  put_rows(
+    archive, "river", "levels", "observations",
+    data.frame(series = "lock", period = as.Date("2026-03-12"), value = 1),
+    frequency = "D"
+  )
+  expect_error_kind(
+    export_series(archive, folder), "argument", "several datasets"
+  )
 })

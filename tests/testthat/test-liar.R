@@ -1,27 +1,39 @@
-# A service that lies at random: totals, ends, cursors, statuses, cut bodies, empty pages, other
-# symbols, parts. After any number of runs the archive holds what is true, or says what is open. A
-# lie that no answer contradicts, such as an end without any total, cannot be seen by anybody, and
-# is
-# not told here. VETUSTA_LIES sets how many services are tried.
+# A service that lies at random: totals, ends, cursors, statuses, cut bodies,
+# empty pages, other symbols, parts. After any number of runs the archive holds
+# what is true, or says what is open. A lie that no answer contradicts, such as
+# an end without any total, cannot be seen by anybody, and is not told here.
+# VETUSTA_LIES sets how many services are tried.
 
 liar_symbols <- c("AA", "BB", "CC")
 
 liar_truth <- function(seed) {
   set.seed(seed)
   sizes <- sample(c(0:11, 15), length(liar_symbols), replace = TRUE)
-  stats::setNames(lapply(sizes, function(n) if (n) 1:n else integer()), liar_symbols)
+  stats::setNames(
+    lapply(sizes, function(n) if (n) 1:n else integer()), liar_symbols
+  )
 }
 
 liar_lines <- function(manner) {
-  c("problem: /error", "datasets:", "  bars:", "    shape: bars",
-    "    request: /b/{symbol}{?from,to}", "    rows: /items", "    largest_page: 5",
-    paste("    next_page:", switch(manner,
-      url = "{by: url, at: /more, total: /total}",
-      cursor = "{by: cursor, at: /more, send: after, total: /total}",
-      page = "{by: page, send: page, pages: /pages, total: /total}",
-      offset = "{by: offset, send: skip, total: /total}")),
+  c(
+    "problem: /error", "datasets:", "  bars:", "    shape: bars",
+    "    request: /b/{symbol}{?from,to}", "    rows: /items",
+    "    largest_page: 5",
+    paste(
+      "    next_page:",
+      switch(manner,
+        url = "{by: url, at: /more, total: /total}",
+        cursor = "{by: cursor, at: /more, send: after, total: /total}",
+        page = "{by: page, send: page, pages: /pages, total: /total}",
+        offset = "{by: offset, send: skip, total: /total}"
+      )
+    ),
     "    parameters: {from: {as: epoch-s}, to: {as: epoch-s}}",
-    "    columns: {symbol: /s, time: {at: /t, as: epoch-s}, close: {at: /c, as: number}}")
+    paste0(
+      "    columns: {symbol: /s, time: {at: /t, as: epoch-s}, close: ",
+      "{at: /c, as: number}}"
+    )
+  )
 }
 
 # What an honest service answers: list(status, items, more, total, pages).
@@ -29,8 +41,11 @@ liar_honest <- function(manner, truth, url) {
   query <- list(QUERY_STRING = sub("^[^?]*", "", url))
   value <- function(name, default) as.numeric(asked(query, name) %||% default)
   symbol <- sub("^.*/b/([A-Z]+).*$", "\\1", url)
-  skip <- switch(manner, page = (value("page", 1) - 1) * 5, offset = value("skip", 0),
-    value("after", 0))
+  skip <- switch(manner,
+    page = (value("page", 1) - 1) * 5,
+    offset = value("skip", 0),
+    value("after", 0)
+  )
   # the window that is asked for
   from <- (value("from", 0) - 1773300600) / 60
   to <- (value("to", 1e12) - 1773300600) / 60
@@ -38,33 +53,68 @@ liar_honest <- function(manner, truth, url) {
   all <- all[all >= from & all < to]
   rows <- all[seq_along(all) > skip & seq_along(all) <= skip + 5]
   more <- if (skip + 5 < length(all)) skip + 5
-  list(status = 200L, symbol = symbol, rows = rows, total = length(all),
-    pages = max(1, ceiling(length(all) / 5)), headers = list(),
-    more = if (!is.null(more)) if (manner == "cursor") more
-    else sub("[?].*", paste0("?after=", more, "&from=", value("from", 0), "&to=",
-      value("to", 1e12)), url))
+  list(
+    status = 200L,
+    symbol = symbol,
+    rows = rows,
+    total = length(all),
+    pages = max(1, ceiling(length(all) / 5)),
+    headers = list(),
+    more = if (!is.null(more)) {
+      if (manner == "cursor") {
+        more
+      } else {
+        sub(
+          "[?].*",
+          paste0(
+            "?after=", more, "&from=", value("from", 0), "&to=",
+            value("to", 1e12)
+          ),
+          url
+        )
+      }
+    }
+  )
 }
 
 liar_lies <- list(
-  total = function(x) utils::modifyList(x, list(total = max(0, x$total + sample(c(-4, -1, 3), 1)))),
+  total = function(x) {
+    utils::modifyList(
+      x, list(total = max(0, x$total + sample(c(-4, -1, 3), 1)))
+    )
+  },
   pages = function(x) utils::modifyList(x, list(pages = x$pages + 1)),
   no_next = function(x) {
     x["more"] <- list(NULL)
     x
   },
   empty = function(x) utils::modifyList(x, list(rows = integer(), more = NULL)),
-  absent = function(x) utils::modifyList(x, list(status = sample(c(404L, 410L), 1))),
-  busy = function(x) utils::modifyList(x, list(status = sample(c(500L, 503L, 429L), 1))),
+  absent = function(x) {
+    utils::modifyList(x, list(status = sample(c(404L, 410L), 1)))
+  },
+  busy = function(x) {
+    utils::modifyList(x, list(status = sample(c(500L, 503L, 429L), 1)))
+  },
   cut = function(x) c(x, list(cut = TRUE)),
   other = function(x) utils::modifyList(x, list(symbol = "ZZ")),
   elsewhere = function(x) {
-    if (length(x$more) && is.character(x$more)) x$more <- "http://elsewhere.invalid/b"
+    if (length(x$more) && is.character(x$more)) {
+      x$more <- "http://elsewhere.invalid/b"
+    }
     x
   },
   part = function(x) {
-    utils::modifyList(x, list(status = 206L,
-    headers = list(`content-range` = paste0("items 0-", max(0, length(x$rows) - 1), "/",
-      x$total + 5))))
+    utils::modifyList(
+      x,
+      list(
+        status = 206L,
+        headers = list(
+          `content-range` = paste0(
+            "items 0-", max(0, length(x$rows) - 1), "/", x$total + 5
+          )
+        )
+      )
+    )
   },
   unread = function(x) c(x, list(unread = TRUE)),
   problem = function(x) c(x, list(problem = TRUE))
@@ -72,16 +122,23 @@ liar_lies <- list(
 
 liar_body <- function(x, manner) {
   rows <- lapply(x$rows, function(i) {
-    list(s = x$symbol, t = 1773300600 + 60 * i, c = if (isTRUE(x$unread)) "one" else i)
+    list(
+      s = x$symbol,
+      t = 1773300600 + 60 * i,
+      c = if (isTRUE(x$unread)) "one" else i
+    )
   })
   content <- list(items = rows, total = x$total, more = x$more)
   if (manner == "page") content$pages <- x$pages
   if (isTRUE(x$problem)) content$error <- "come again later"
-  body <- as.character(jsonlite::toJSON(content, auto_unbox = TRUE, null = "null"))
+  body <- as.character(
+    jsonlite::toJSON(content, auto_unbox = TRUE, null = "null")
+  )
   charToRaw(if (isTRUE(x$cut)) substr(body, 1, nchar(body) %/% 2) else body)
 }
 
-# One service and several runs over it; what is stored is compared with the truth after each.
+# One service and several runs over it; what is stored is compared with the
+# truth after each.
 liar_run <- function(seed, manner, runs = 6, lies = 0.25) {
   truth <- liar_truth(seed)
   clock <- 1773900000 + seed
@@ -93,8 +150,10 @@ liar_run <- function(seed, manner, runs = 6, lies = 0.25) {
     if (honest < runs && stats::runif(1) < lies) {
       x <- liar_lies[[sample(length(liar_lies), 1)]](x)
     }
-    answer <- list(status = x$status, headers = x$headers, body = liar_body(x, manner),
-      url = request$url, seconds = 0.01, waited = 0.01)
+    answer <- list(
+      status = x$status, headers = x$headers, body = liar_body(x, manner),
+      url = request$url, seconds = 0.01, waited = 0.01
+    )
     line$pending <- append(line$pending, list(function() done(answer)))
   })
   local_instead("line_run", function(line, seconds) {
@@ -110,30 +169,51 @@ liar_run <- function(seed, manner, runs = 6, lies = 0.25) {
   })
   source <- bars_card("http://127.0.0.1:1", liar_lines(manner))
   archive <- new_archive()
-  query <- query_bars(source, liar_symbols, "1 minute", from = "2026-03-12T07:30:00Z",
-    to = "2026-03-12T08:30:00Z")
+  query <- query_bars(
+    source, liar_symbols, "1 minute", from = "2026-03-12T07:30:00Z",
+    to = "2026-03-12T08:30:00Z"
+  )
   faults <- character()
   for (honest in seq_len(runs)) {
     plan <- plan_requests(query, archive)
-    run <- tryCatch(collect_run(plan, archive, progress = FALSE), vetusta_error = identity)
+    run <- tryCatch(
+      collect_run(plan, archive, progress = FALSE), vetusta_error = identity
+    )
     left <- plan_requests(query, archive)
     complete <- setdiff(liar_symbols, unlist(left$requests$symbols))
-    held <- tryCatch(archive_bars(archive, interval = "1 minute"), vetusta_error = function(e) NULL)
+    held <- tryCatch(
+      archive_bars(archive, interval = "1 minute"),
+      vetusta_error = function(e) NULL
+    )
     for (symbol in liar_symbols) {
       own <- held[held$symbol %in% symbol, ]
       at <- (as.numeric(own$time) - 1773300600) / 60
-      if (!all(at %in% truth[[symbol]]) || any(own$close != at) || anyDuplicated(at)) {
-        faults <- c(faults, paste(seed, manner, honest, symbol, "holds what is not true"))
+      if (!all(at %in% truth[[symbol]]) ||
+        any(own$close != at) ||
+        anyDuplicated(at)) {
+        faults <- c(
+          faults, paste(seed, manner, honest, symbol, "holds what is not true")
+        )
       }
       if (symbol %in% complete && !setequal(at, truth[[symbol]])) {
-        faults <- c(faults, paste(seed, manner, honest, symbol, "is called complete, and has",
-          length(at), "of", length(truth[[symbol]])))
+        faults <- c(
+          faults,
+          paste(
+            seed, manner, honest, symbol, "is called complete, and has",
+            length(at), "of", length(truth[[symbol]])
+          )
+        )
       }
     }
     # what is not complete says why, or the run said that it failed
-    told <- inherits(run, "vetusta_error") || nrow(run$failed) > 0 || run$left > 0
+    told <- inherits(run, "vetusta_error") ||
+        nrow(run$failed) > 0 ||
+        run$left > 0
     if (nrow(left$requests) && !told) {
-      faults <- c(faults, paste(seed, manner, honest, "is open, and the run did not say so"))
+      faults <- c(
+        faults,
+        paste(seed, manner, honest, "is open, and the run did not say so")
+      )
     }
   }
   # the last run was honest

@@ -1,4 +1,5 @@
-# Requests are counted when they are made, and when the next one may be sent is reckoned from that.
+# Requests are counted when they are made, and when the next one may be sent is
+# reckoned from that.
 
 # Counts how often it was asked for a token.
 asked_book <- function() {
@@ -13,14 +14,22 @@ asked_book <- function() {
   book
 }
 
-test_that("a request that is answered counts from when it was made, and not from a moment ahead", {
-  url <- start_scripted(function(n, request) json_answer(list(items = list(list(id = n)))))
-  source <- source_card(write_card(url,
-    c("request: /rows{?i}", "rows: /items", "columns: {id: /id}"),
-    extra = c("limits: [1000 per minute]", "at_once: 3")))
+test_that("an answered request counts from when it was made", {
+  url <- start_scripted(
+    function(n, request) json_answer(list(items = list(list(id = n))))
+  )
+  source <- source_card(
+    write_card(
+      url,
+      c("request: /rows{?i}", "rows: /items", "columns: {id: /id}"),
+      extra = c("limits: [1000 per minute]", "at_once: 3")
+    )
+  )
   archive <- new_archive()
-  collect_run(plan_requests(query_rows(source, "rows", i = as.character(1:12)), archive), archive,
-    progress = FALSE)
+  collect_run(
+    plan_requests(query_rows(source, "rows", i = as.character(1:12)), archive),
+    archive, progress = FALSE
+  )
   taken <- vetusta:::sql_get(archive, "SELECT taken FROM tokens")$taken
   expect_length(taken, 12)
   expect_true(all(taken <= as.numeric(Sys.time())))
@@ -33,12 +42,11 @@ test_that("a request that is answered counts from when it was made, and not from
   expect_lte(book$requests(0)$time, as.numeric(Sys.time()))
 })
 
-test_that(
-  paste0(paste0("what the first answers took says nothing of how long requests travel, and a ",
-    "request without "),
-    "an answer counts too"), {
+test_that("the first answers' times do not count as travel time", {
   book <- vetusta:::limit_memory()
-  counter <- vetusta:::limit_counter(list(list(count = 1000, seconds = 60)), book)
+  counter <- vetusta:::limit_counter(
+    list(list(count = 1000, seconds = 60)), book
+  )
   made <- function(seconds) {
     token <- attr(counter$take(), "token")
     before <- as.numeric(Sys.time())
@@ -49,30 +57,41 @@ test_that(
   expect_gte(made(NULL), 0)
   for (i in 1:9) expect_gte(made(5), 0)
   expect_gte(made(NULL), 0)
-  # now it is known that an answer takes 4 s at least: half of that is given back
+  # now it is known that an answer takes 4 s at least: half of that is given
+  # back
   expect_lt(made(4), -1.5)
   expect_gt(made(0.001), -0.01)
 })
 
-test_that("a request that failed counts within the limit of those that wait for it", {
+test_that("a failed request counts within the limit", {
   url <- start_scripted(function(n, request) {
-    if (n == 1) list(status = 503L, headers = list(),
-    body = "") else json_answer(list(items = list(list(id = n))))
+    if (n == 1) {
+      list(status = 503L, headers = list(), body = "")
+    } else {
+      json_answer(list(items = list(list(id = n))))
+    }
   })
   book <- vetusta:::limit_memory()
   counter <- vetusta:::limit_counter(list(list(count = 50, seconds = 60)), book)
-  request <- function() list(url = paste0(url, "/x"), method = "GET", headers = list())
+  request <- function() {
+    list(url = paste0(url, "/x"), method = "GET", headers = list())
+  }
   before <- as.numeric(Sys.time())
-  expect_error_kind(vetusta:::fetch_patiently(function() {
-    list(url = "http://127.0.0.1:1/x",
-    method = "GET", headers = list())
-  }, counter = counter, tries = 1), "network", "No answer")
+  expect_error_kind(
+    vetusta:::fetch_patiently(
+      function() {
+        list(url = "http://127.0.0.1:1/x", method = "GET", headers = list())
+      },
+      counter = counter, tries = 1
+    ),
+    "network", "No answer"
+  )
   answer <- vetusta:::fetch_patiently(request, counter = counter)
   expect_identical(answer$status, 200L)
   expect_length(book$requests(before)$time, 3)
 })
 
-test_that("the wait of a weighted limit is as long as what must leave the window", {
+test_that("the wait of a weighted limit", {
   limits <- list(vetusta:::read_limit("10 weight per 10 seconds"))
   requests <- data.frame(time = c(1, 2, 3), weight = c(4, 1, 4))
   wait <- function(weight) vetusta:::limit_wait(requests, limits, 5, weight)
@@ -83,9 +102,9 @@ test_that("the wait of a weighted limit is as long as what must leave the window
   expect_equal(wait(10), 8 + margin)
 })
 
-test_that("however unevenly requests travel, the service counts no window over its limit", {
-  # what a service counts of requests whose ways there and back are drawn anew, on a clock of its
-  # own
+test_that("unevenly travelling requests never exceed a window", {
+  # what a service counts of requests whose ways there and back are drawn anew,
+  # on a clock of its own
   for (seed in 1:6) {
     set.seed(seed)
     clock <- 1e9
@@ -98,7 +117,9 @@ test_that("however unevenly requests travel, the service counts no window over i
         if (sum(requests$time > clock - windows[[1]]$seconds) >= count) {
           return(list())
         }
-        requests[nrow(requests) + 1, ] <<- list(nrow(requests) + 1, clock + under_way, 1)
+        requests[
+          nrow(requests) + 1,
+        ] <<- list(nrow(requests) + 1, clock + under_way, 1)
         list(id = nrow(requests))
       },
       made = function(id, at) requests$time[id] <<- at,
@@ -108,7 +129,9 @@ test_that("however unevenly requests travel, the service counts no window over i
     counter <- vetusta:::limit_counter(limits, book)
     own <- environment(counter$take)
     longest <- c(0.002, 0.02, 0.3)[seed %% 3 + 1]
-    way <- function() if (stats::runif(1) < 0.5) 0.0001 else stats::runif(1, 0, longest)
+    way <- function() {
+      if (stats::runif(1) < 0.5) 0.0001 else stats::runif(1, 0, longest)
+    }
     under_way <- list()
     counted <- numeric()
     while (length(counted) < 300) {
@@ -117,17 +140,27 @@ test_that("however unevenly requests travel, the service counts no window over i
       own$none_from <- own$none_from - step
       own$none_until <- own$none_until - step
       back <- vapply(under_way, function(call) call$back <= clock, TRUE)
-      for (call in under_way[back]) counter$answered(call$token, call$back - call$sent)
+      for (call in under_way[back]) {
+        counter$answered(call$token, call$back - call$sent)
+      }
       under_way <- under_way[!back]
       if (length(under_way) < 4 && (wait <- counter$take()) == 0) {
         there <- clock + way()
         counted <- c(counted, there)
-        under_way <- c(under_way, list(list(token = attr(wait, "token"), sent = clock,
-          back = there + way())))
+        under_way <- c(
+          under_way,
+          list(
+            list(
+              token = attr(wait, "token"), sent = clock, back = there + way()
+            )
+          )
+        )
       }
     }
     counted <- sort(counted)
-    least <- min(counted[-seq_len(count)] - counted[seq_len(length(counted) - count)])
+    least <- min(
+      counted[-seq_len(count)] - counted[seq_len(length(counted) - count)]
+    )
     expect_gt(least, 1)
     # and no more is lost than they take to travel
     expect_lt((counted[300] - counted[1]) / (299 / count), 1.05 + 2 * longest)
@@ -136,7 +169,9 @@ test_that("however unevenly requests travel, the service counts no window over i
 
 test_that("while there can be no token none is asked for", {
   book <- asked_book()
-  counter <- vetusta:::limit_counter(list(list(count = 2, seconds = 3600)), book)
+  counter <- vetusta:::limit_counter(
+    list(list(count = 2, seconds = 3600)), book
+  )
   tokens <- lapply(1:2, function(i) attr(counter$take(), "token"))
   for (token in tokens) counter$answered(token, 0.1)
   waits <- vapply(1:20, function(i) as.numeric(counter$take()), 0)
@@ -151,11 +186,12 @@ test_that("while there can be no token none is asked for", {
   expect_identical(book$asked(), 3)
 })
 
-test_that(
-  "a request that is under way is counted from its answer on, and the wait is known from it", {
+test_that("a request in flight counts from its answer", {
   book <- asked_book()
   window <- 3600 + vetusta:::window_margin(3600)
-  counter <- vetusta:::limit_counter(list(list(count = 1, seconds = 3600)), book)
+  counter <- vetusta:::limit_counter(
+    list(list(count = 1, seconds = 3600)), book
+  )
   token <- attr(counter$take(), "token")
   before <- as.numeric(Sys.time())
   # it may be answered now
@@ -169,12 +205,13 @@ test_that(
   expect_identical(book$asked(), 1)
 })
 
-test_that(
-  "of several processes' requests the wait is never longer than until the first may be sent", {
+test_that("the wait for other processes' requests is never too long", {
   set.seed(31)
   # an hour of a clock that a test moves, in steps
   clock <- 1e9
-  real <- function(limits, requests, weight) vetusta:::limit_wait(requests, limits, clock, weight)
+  real <- function(limits, requests, weight) {
+    vetusta:::limit_wait(requests, limits, clock, weight)
+  }
   limits <- list(list(count = 5, seconds = 10), list(count = 12, seconds = 60))
   requests <- data.frame(id = numeric(), time = numeric(), weight = numeric())
   add <- function(time) {
@@ -184,7 +221,11 @@ test_that(
   book <- list(
     now = function() clock,
     take = function(windows, under_way, weight) {
-      if (real(limits, requests, weight) > 0) list() else list(id = add(clock + under_way))
+      if (real(limits, requests, weight) > 0) {
+        list()
+      } else {
+        list(id = add(clock + under_way))
+      }
     },
     made = function(id, at) requests$time[id] <<- at,
     requests = function(since) requests[requests$time > since, ],
@@ -200,8 +241,11 @@ test_that(
     # the counter's own clock goes on with it
     own$none_from <- own$none_from - step
     own$none_until <- own$none_until - step
-    # another process is at it too, and its requests are answered sooner or later
-    if (stats::runif(1) < 0.05 && real(limits, requests, 1) == 0) add(clock - 0.001)
+    # another process is at it too, and its requests are answered sooner or
+    # later
+    if (stats::runif(1) < 0.05 && real(limits, requests, 1) == 0) {
+      add(clock - 0.001)
+    }
     if (length(open) && stats::runif(1) < 0.5) {
       counter$answered(open[1], 0.2)
       open <- open[-1]

@@ -1,43 +1,65 @@
-# Limits, quotas and tokens under many requests at once and many processes on one archive.
+# Limits, quotas and tokens under many requests at once and many processes on
+# one archive.
 counting_server <- function(folder, env = parent.frame()) {
   answer <- function(n, request) {
-    cat(format(as.numeric(Sys.time()), digits = 15), asked(request, "k"), "\n",
-      file = file.path(folder, "calls"), append = TRUE)
+    cat(
+      format(as.numeric(Sys.time()), digits = 15),
+      asked(request, "k"),
+      "\n",
+      file = file.path(folder, "calls"),
+      append = TRUE
+    )
     json_answer(list(items = list(list(n = as.numeric(asked(request, "k"))))))
   }
   environment(answer) <- list2env(list(folder = folder), parent = globalenv())
   start_scripted(answer, env = env)
 }
 collector <- function(card, archive, keys) {
-  code <- sprintf("library(vetusta); a <- archive_open('%s'); r <- collect_run(
-    plan_requests(query_rows(source_card('%s'), 'rows', k = as.character(%s)), a), a,
+  code <- sprintf(
+    "library(vetusta); a <- archive_open('%s'); r <- collect_run(
+    plan_requests(query_rows(source_card('%s'), 'rows', k = as.character(%s)),
+    a), a,
       progress = FALSE, wait = 30); cat(r$pages, r$left, nrow(r$failed))",
-    archive$path, card, keys) # nolint
-  processx::process$new("Rscript", c("--no-init-file", "-e", code), stdout = "|", stderr = "|",
-    env = c("current", R_LIBS = r_libs()))
+    archive$path, card, keys
+  )  # nolint
+  processx::process$new(
+    "Rscript",
+    c("--no-init-file", "-e", code),
+    stdout = "|",
+    stderr = "|",
+    env = c("current", R_LIBS = r_libs())
+  )
 }
 # The most instants that any stretch of so many seconds holds.
-busiest <- function(times,
-  seconds) {
+busiest <- function(times, seconds) {
   max(vapply(times, function(t) sum(times >= t & times < t + seconds), 0L))
 }
 
-test_that(
-  paste0("four collectors on one archive share a rate and a quota without overrun, and none is ",
-    "left waiting"), {
+test_that("four collectors share a rate and a quota", {
   folder <- withr::local_tempdir()
   url <- counting_server(folder)
-  card <- write_card(url,
-    c("request: /rows{?k}", "rows: /items", "columns: {n: {at: /n, as: number}}"),
-    c("limits: [20 per second, 110 per day]", "at_once: 4"))
+  card <- write_card(
+    url,
+    c(
+      "request: /rows{?k}", "rows: /items", "columns: {n: {at: /n, as: number}}"
+    ),
+    c("limits: [20 per second, 110 per day]", "at_once: 4")
+  )
   archive <- new_archive()
   keys <- sprintf("%d:%d", c(1, 41, 81, 121), c(40, 80, 120, 160))
   running <- lapply(keys, collector, card = card, archive = archive)
-  came <- do.call(rbind, lapply(running, function(process) {
-    process$wait(120000)
-    expect_identical(process$get_exit_status(), 0L, info = process$read_all_error())
-    as.numeric(strsplit(process$read_all_output(), " ")[[1]])
-  }))
+  came <- do.call(
+    rbind,
+    lapply(running, function(process) {
+      process$wait(120000)
+      expect_identical(
+        process$get_exit_status(),
+        0L,
+        info = process$read_all_error()
+      )
+      as.numeric(strsplit(process$read_all_output(), " ")[[1]])
+    })
+  )
   expect_identical(sum(came[, 1]), 110)
   expect_identical(sum(came[, 2]), 50)
   expect_identical(sum(came[, 3]), 0)
@@ -45,34 +67,46 @@ test_that(
   requests <- read.table(file.path(folder, "calls"))
   expect_identical(nrow(requests), 110L)
   expect_identical(anyDuplicated(requests$V2), 0L)
-  expect_lte(busiest(vetusta:::sql_get(archive, "SELECT taken FROM tokens")$taken, 1), 20L)
+  expect_lte(
+    busiest(vetusta:::sql_get(archive, "SELECT taken FROM tokens")$taken, 1),
+    20L
+  )
   expect_identical(nrow(archive_journal(archive)), 110L)
 })
 
-test_that(
-  "a collector that is killed gives nothing back that it has spent, and leaves the others to go on",
-  {
+test_that("a killed collector returns no tokens and blocks nobody", {
   folder <- withr::local_tempdir()
   url <- counting_server(folder)
-  card <- write_card(url,
-    c("request: /rows{?k}", "rows: /items", "columns: {n: {at: /n, as: number}}"),
-    c("limits: [15 per second, 60 per day]"))
+  card <- write_card(
+    url,
+    c(
+      "request: /rows{?k}", "rows: /items", "columns: {n: {at: /n, as: number}}"
+    ),
+    c("limits: [15 per second, 60 per day]")
+  )
   archive <- new_archive()
   victim <- collector(card, archive, "1:100")
   end <- Sys.time() + 30
-  while (Sys.time() < end && nrow(archive_journal(archive)) < 10) Sys.sleep(0.05)
+  while (Sys.time() < end && nrow(archive_journal(archive)) < 10) {
+    Sys.sleep(0.05)
+  }
   victim$kill()
-  run <- collect_run(plan_requests(query_rows(source_card(card), "rows", k = as.character(1:100)),
-    archive), archive, progress = FALSE, wait = 30)
+  run <- collect_run(
+    plan_requests(
+      query_rows(source_card(card), "rows", k = as.character(1:100)), archive
+    ),
+    archive, progress = FALSE, wait = 30
+  )
   requests <- nrow(read.table(file.path(folder, "calls")))
   expect_lte(requests, 60L)
-  # at most the one request that was under way when it was killed has been spent in vain
+  # at most the one request that was under way when it was killed has been spent
+  # in vain
   expect_gte(requests, 59L)
   expect_gt(run$left, 0)
   expect_identical(nrow(archive_rows(archive, "test", "rows")) <= 60L, TRUE)
 })
 
-test_that("a claim counts while its process lives and anything goes on, and not for ever", {
+test_that("a claim holds while its process runs, not for ever", {
   archive <- new_archive()
   claim <- function(call, ...) vetusta:::store_claim(archive, call, ...)
   now <- as.numeric(Sys.time())
@@ -80,10 +114,16 @@ test_that("a claim counts while its process lives and anything goes on, and not 
   expect_identical(claim("a", now), "ours")
   own <- vetusta:::this_process()
   other <- function(call, process, since,
-    began = as.numeric(ps::ps_create_time(ps::ps_handle(process))), host = own$host) {
-    vetusta:::sql_do(archive,
-      "INSERT INTO claims (request, host, process, began, since) VALUES (?, ?, ?, ?, ?)",
-      list(call, host, process, began, since))
+                    began = as.numeric(
+                      ps::ps_create_time(ps::ps_handle(process))
+                    ),
+                    host = own$host) {
+    vetusta:::sql_do(
+      archive,
+      "INSERT INTO claims (request, host, process, began, since) VALUES (?,
+          ?, ?, ?, ?)",
+      list(call, host, process, began, since)
+    )
   }
   # another process that lives: the one that began this one
   living <- processx::process$new("sleep", "30")
@@ -113,29 +153,46 @@ test_that("a claim counts while its process lives and anything goes on, and not 
   children <- list()
   while (!length(children) && Sys.time() < end) {
     Sys.sleep(0.1)
-    children <- Filter(function(child) ps::ps_status(child) == "zombie",
-      ps::ps_children(ps::ps_handle(zombie$get_pid())))
+    children <- Filter(
+      function(child) ps::ps_status(child) == "zombie",
+      ps::ps_children(ps::ps_handle(zombie$get_pid()))
+    )
   }
   expect_length(children, 1)
-  other("g", ps::ps_pid(children[[1]]), now, began = as.numeric(ps::ps_create_time(children[[1]])))
+  other(
+    "g",
+    ps::ps_pid(children[[1]]),
+    now,
+    began = as.numeric(ps::ps_create_time(children[[1]]))
+  )
   expect_identical(claim("g", now), "ours")
-  # a run that ends lets go of its own requests, and not of those of another run of this process
+  # a run that ends lets go of its own requests, and not of those of another run
+  # of this process
   expect_identical(claim("h", now), "ours")
   vetusta:::store_claims_release(archive, c("a", "c", "d", "e", "g", "b"))
-  expect_identical(sort(vetusta:::sql_get(archive, "SELECT request FROM claims")$request),
-    c("b", "f", "h"))
+  expect_identical(
+    sort(vetusta:::sql_get(archive, "SELECT request FROM claims")$request),
+    c("b", "f", "h")
+  )
 })
 
-test_that("collectors that are asked for the same make each request once between them", {
+test_that("collectors with one query make each request once", {
   folder <- withr::local_tempdir()
   card <- bars_of(bars_server(folder))
   archive <- new_archive()
   running <- lapply(1:3, function(i) bars_collector(card, archive))
-  came <- do.call(rbind, lapply(running, function(process) {
-    process$wait(120000)
-    expect_identical(process$get_exit_status(), 0L, info = process$read_all_error())
-    as.numeric(strsplit(process$read_all_output(), " ")[[1]])
-  }))
+  came <- do.call(
+    rbind,
+    lapply(running, function(process) {
+      process$wait(120000)
+      expect_identical(
+        process$get_exit_status(),
+        0L,
+        info = process$read_all_error()
+      )
+      as.numeric(strsplit(process$read_all_output(), " ")[[1]])
+    })
+  )
   expect_identical(colSums(came), c(60, 600, 0, 0))
   requests <- readLines(file.path(folder, "calls"))
   expect_identical(length(requests), 60L)
@@ -144,15 +201,18 @@ test_that("collectors that are asked for the same make each request once between
   expect_identical(as.vector(table(bars$symbol)), rep(50L, 12))
 })
 
-test_that(
-  "of a request that another collector began only the stretches that are left are asked for", {
+test_that("only the missing rest of another collector's request is made", {
   folder <- withr::local_tempdir()
   card <- bars_of(bars_server(folder))
   archive <- new_archive()
-  query <- query_bars(source_card(card), "S05", "1 minute", from = "2026-03-12", to = "2026-03-12")
+  query <- query_bars(
+    source_card(card), "S05", "1 minute", from = "2026-03-12", to = "2026-03-12"
+  )
   # planned before the other one's first page came
   plan <- plan_requests(query, archive)
-  collect_run(plan_requests(query, archive), archive, progress = FALSE, requests = 1)
+  collect_run(
+    plan_requests(query, archive), archive, progress = FALSE, requests = 1
+  )
   collect_run(plan, archive, progress = FALSE)
   expect_identical(nrow(archive_bars(archive, "S05", "1 minute")), 50L)
   requests <- readLines(file.path(folder, "calls"))
@@ -161,80 +221,118 @@ test_that(
   expect_length(requests, 1 + 1 + 4)
 })
 
-test_that("what a collector was at when it was killed is taken over by another one, at once", {
+test_that("a killed collector's request is taken over at once", {
   folder <- withr::local_tempdir()
   card <- bars_of(bars_server(folder))
   archive <- new_archive()
   victim <- bars_collector(card, archive)
   other <- bars_collector(card, archive)
   end <- Sys.time() + 30
-  while (Sys.time() < end && nrow(archive_journal(archive)) < 15) Sys.sleep(0.05)
+  while (Sys.time() < end && nrow(archive_journal(archive)) < 15) {
+    Sys.sleep(0.05)
+  }
   victim$kill()
   other$wait(60000)
   came <- as.numeric(strsplit(other$read_all_output(), " ")[[1]])
   expect_identical(came[3:4], c(0, 0))
   bars <- archive_bars(archive, interval = "1 minute")
   expect_identical(as.vector(table(bars$symbol)), rep(50L, 12))
-  # no stored page was asked for again: of the symbol it was at, the page that had come and the one
-  # that travelled meanwhile come twice,
-  # and the rest ends one page later, as it does not begin where a page began
+  # no stored page was asked for again: of the symbol it was at, the page that
+  # had come and the one that travelled meanwhile come twice, and the rest ends
+  # one page later, as it does not begin where a page began
   made <- table(sub("[?].*", "", readLines(file.path(folder, "calls"))))
   expect_identical(length(made), 12L)
   expect_identical(sum(made != 5), as.integer(max(made) > 5))
   expect_lte(max(made), 8L)
-  # where it had stored the first page alone, nobody knew yet whether pages go up or down, and that
-  # page is asked for again; no later one ever is
+  # where it had stored the first page alone, nobody knew yet whether pages go
+  # up or down, and that page is asked for again; no later one ever is
   journal <- archive_journal(archive)
   again <- journal$url[duplicated(journal$url)]
   expect_lte(length(again), 1L)
   expect_false(any(grepl("after=", again)))
   expect_lte(sum(journal$rows, na.rm = TRUE), if (length(again)) 610 else 601)
   # and nothing is claimed any more
-  expect_identical(nrow(vetusta:::sql_get(archive,
-    "SELECT request FROM claims WHERE done IS NULL")), 0L)
+  expect_identical(
+    nrow(
+      vetusta:::sql_get(
+        archive, "SELECT request FROM claims WHERE done IS NULL"
+      )
+    ),
+    0L
+  )
 })
 
-token_server <- function(lasts = 3600, refuse_after = Inf, stumble = FALSE, env = parent.frame()) {
+token_server <- function(lasts = 3600, refuse_after = Inf, stumble = FALSE,
+                         env = parent.frame()) {
   answer <- function(n, request) {
     if (request$PATH_INFO == "/token") {
       grants <<- grants + 1
-      if (stumble && grants == 1) return(json_answer(list(error = "busy"), status = 503L))
-      known <<- c(known,
-        stats::setNames(as.numeric(Sys.time()) + lasts + 5, paste0("tok-", grants)))
-      return(json_answer(list(access_token = paste0("tok-", grants), expires_in = lasts)))
+      if (stumble && grants == 1) {
+        return(json_answer(list(error = "busy"), status = 503L))
+      }
+      known <<- c(
+        known,
+        stats::setNames(
+          as.numeric(Sys.time()) + lasts + 5, paste0("tok-", grants)
+        )
+      )
+      return(
+        json_answer(
+          list(access_token = paste0("tok-", grants), expires_in = lasts)
+        )
+      )
     }
-    if (request$PATH_INFO == "/grants") return(json_answer(list(items = list(list(n = grants)))))
+    if (request$PATH_INFO == "/grants") {
+      return(json_answer(list(items = list(list(n = grants)))))
+    }
     served <<- served + 1
     bearer <- sub("Bearer ", "", request$HTTP_AUTHORIZATION)
-    # as services do, a token granted before the newest one is good until its own end, with some
-    # seconds' grace
-    if (served > refuse_after && grants == 1) known <<- known[names(known) != bearer]
+    # as services do, a token granted before the newest one is good until its
+    # own end, with some seconds' grace
+    if (served > refuse_after && grants == 1) {
+      known <<- known[names(known) != bearer]
+    }
     if (!isTRUE(known[bearer] > as.numeric(Sys.time()))) {
       return(json_answer(list(error = "token is not known"), status = 401L))
     }
     Sys.sleep(0.05)
     json_answer(list(items = list(list(n = as.numeric(asked(request, "k"))))))
   }
-  environment(answer) <- list2env(list(grants = 0, served = 0, known = numeric(), lasts = lasts,
-    refuse_after = refuse_after, stumble = stumble), parent = globalenv())
+  environment(
+    answer
+  ) <- list2env(
+    list(
+      grants = 0, served = 0, known = numeric(), lasts = lasts,
+      refuse_after = refuse_after, stumble = stumble
+    ),
+    parent = globalenv()
+  )
   start_scripted(answer, env = env)
 }
 collect_with_token <- function(url, keys = 30, env = parent.frame()) {
-  withr::local_envvar(A_CLIENT = "desk-seven", A_SECRET = "grant-secret-55", .local_envir = env)
-  card <- write_card(url,
-    c("request: /rows{?k}", "rows: /items", "columns: {n: {at: /n, as: number}}"),
-    c("at_once: 6",
-      paste0("access: {by: token, url: /token, grant: client_credentials, client: A_CLIENT, ",
-        "client_secret: A_SECRET}")), env = env)
+  withr::local_envvar(
+    A_CLIENT = "desk-seven", A_SECRET = "grant-secret-55", .local_envir = env
+  )
+  card <- write_card(
+    url,
+    c(
+      "request: /rows{?k}", "rows: /items", "columns: {n: {at: /n, as: number}}"
+    ),
+    c(
+      "at_once: 6",
+      paste0(
+        "access: {by: token, url: /token, grant: client_credentials, ",
+        "client: A_CLIENT, ", "client_secret: A_SECRET}"
+      )
+    ),
+    env = env
+  )
   got <- collect_rows(card, k = as.character(seq_len(keys)), env = env)
   got$grants <- jsonlite::fromJSON(paste0(url, "/grants"))$items$n
   got
 }
 
-test_that(
-  paste0(paste0("requests at once share one token, and one that runs out in the middle is ",
-    "renewed once for "),
-    "all of them"), {
+test_that("concurrent requests share one token and one renewal", {
   shared <- collect_with_token(token_server())
   expect_identical(sort(shared$rows$n), as.numeric(1:30))
   expect_identical(shared$grants, 1L)
@@ -244,9 +342,7 @@ test_that(
   expect_identical(nrow(renewed$run$failed), 0L)
 })
 
-test_that(
-  paste0("a token that lasts shorter than the run is renewed before it runs out, and a token ",
-    "service that stumbles is asked again"), {
+test_that("a short-lived token is renewed in time, with retries", {
   short <- collect_with_token(token_server(lasts = 1), keys = 50)
   expect_identical(sort(short$rows$n), as.numeric(1:50))
   expect_identical(sum(short$journal$status == 401), 0L)
@@ -256,48 +352,88 @@ test_that(
   expect_identical(stumbling$grants, 2L)
 })
 
-test_that("neither the client's secret nor a token is in any file that a run leaves", {
+test_that("no file of a run contains the client's secret or a token", {
   folder <- withr::local_tempdir()
   url <- token_server()
   withr::local_envvar(A_CLIENT = "desk-seven", A_SECRET = "grant-secret-55")
-  card <- write_card(url,
-    c("request: /rows{?k}", "rows: /items", "columns: {n: {at: /n, as: number}}"),
-    paste0("access: {by: token, url: /token, grant: client_credentials, client: A_CLIENT, ",
-      "client_secret: A_SECRET, send_client: basic}"))
+  card <- write_card(
+    url,
+    c(
+      "request: /rows{?k}", "rows: /items", "columns: {n: {at: /n, as: number}}"
+    ),
+    paste0(
+      "access: {by: token, url: /token, grant: client_credentials, ",
+      "client: A_CLIENT, ", "client_secret: A_SECRET, send_client: basic}"
+    )
+  )
   archive <- archive_open(file.path(folder, "a.sqlite"))
-  said <-
-    capture.output(print(collect_run(plan_requests(query_rows(source_card(card), "rows",
-      k = c("1", "2", "x")), archive), archive, progress = FALSE, raw = TRUE)), type = "output")
+  said <- capture.output(
+    print(
+      collect_run(
+        plan_requests(
+          query_rows(source_card(card), "rows", k = c("1", "2", "x")), archive
+        ),
+        archive, progress = FALSE, raw = TRUE
+      )
+    ),
+    type = "output"
+  )
   archive_close(archive)
   expect_gt(length(said), 0)
   for (file in list.files(folder, full.names = TRUE)) {
     bytes <- readBin(file, "raw", 1e8)
-    for (secret in c("grant-secret-55", "tok-1",
-      jsonlite::base64_enc(charToRaw("desk-seven:grant-secret-55")))) {
-      expect_false(length(grepRaw(secret, bytes, fixed = TRUE)) > 0,
-        label = paste(secret, "in", basename(file)))
+    for (secret in c(
+      "grant-secret-55", "tok-1",
+      jsonlite::base64_enc(charToRaw("desk-seven:grant-secret-55"))
+    )) {
+      expect_false(
+        length(grepRaw(secret, bytes, fixed = TRUE)) > 0,
+        label = paste(secret, "in", basename(file))
+      )
     }
   }
   expect_false(any(grepl("grant-secret-55|tok-1", said)))
 })
 
-test_that("a server's pause holds all requests at once, in seconds and as a date", {
+test_that("a server's pause holds all requests, in seconds or as a date", {
   for (form in c("seconds", "date")) {
     answer <- function(n, request) {
       times <<- c(times, as.numeric(Sys.time()))
-      if (request$PATH_INFO == "/times") return(json_answer(list(times = times)))
-      if (n ==
-        3) return(json_answer(list(error = "slow down"),
-          list("Retry-After" = if (form == "seconds") "2" else
-        format(as.POSIXct(ceiling(as.numeric(Sys.time())) + 2, origin = "1970-01-01"),
-          "%a, %d %b %Y %H:%M:%S GMT", tz = "UTC")), 429L))
+      if (request$PATH_INFO == "/times") {
+        return(json_answer(list(times = times)))
+      }
+      if (n == 3) {
+        return(json_answer(
+          list(error = "slow down"),
+          list(
+            "Retry-After" = if (form == "seconds") {
+              "2"
+            } else {
+              format(
+                as.POSIXct(
+                  ceiling(as.numeric(Sys.time())) + 2, origin = "1970-01-01"
+                ),
+                "%a, %d %b %Y %H:%M:%S GMT", tz = "UTC"
+              )
+            }
+          ),
+          429L
+        ))
+      }
       json_answer(list(items = list(list(n = as.numeric(asked(request, "k"))))))
     }
-    environment(answer) <- list2env(list(times = numeric(), form = form), parent = globalenv())
+    environment(
+      answer
+    ) <- list2env(list(times = numeric(), form = form), parent = globalenv())
     url <- start_scripted(answer, env = environment())
-    card <- write_card(url,
-      c("request: /rows{?k}", "rows: /items", "columns: {n: {at: /n, as: number}}"),
-      env = environment())
+    card <- write_card(
+      url,
+      c(
+        "request: /rows{?k}", "rows: /items",
+        "columns: {n: {at: /n, as: number}}"
+      ),
+      env = environment()
+    )
     got <- collect_rows(card, k = as.character(1:6), env = environment())
     expect_identical(sort(got$rows$n), as.numeric(1:6), label = form)
     times <- jsonlite::fromJSON(paste0(url, "/times"))$times
@@ -306,45 +442,71 @@ test_that("a server's pause holds all requests at once, in seconds and as a date
   }
 })
 
-test_that(
-  paste0("all sessions and the regular one of a symbol, collected at once by two processes, lose ",
-    "and double no row"), {
+test_that("two sessions of a symbol, collected by two processes", {
   services <- start_services("--rate", "2000")
   folder <- withr::local_tempdir()
-  desk_make(folder, urls = list(quay = services$url),
-    secrets = list(QUAY_KEY = "quay-demo-7f3a91"))
+  desk_make(
+    folder,
+    urls = list(quay = services$url),
+    secrets = list(QUAY_KEY = "quay-demo-7f3a91")
+  )
   collect <- function(session) {
-    processx::process$new("Rscript",
-    c("--no-init-file", "-e", "vetusta::cli_main()", "collect", "quay", "KELD", "--interval",
-      "1 minute", "--from", "2026-03-12",
-    "--to", "2026-03-17",
-    "--session", session, "--quiet"), wd = folder,
-    stdout = file.path(folder, paste0(session, ".out")), stderr = "2>&1",
-    env = c("current", R_LIBS = r_libs(), R_DEFAULT_PACKAGES = "NULL"))
+    processx::process$new(
+      "Rscript",
+      c(
+        "--no-init-file", "-e", "vetusta::cli_main()", "collect", "quay",
+        "KELD", "--interval", "1 minute", "--from", "2026-03-12", "--to",
+        "2026-03-17", "--session", session, "--quiet"
+      ),
+      wd = folder,
+      stdout = file.path(folder, paste0(session, ".out")),
+      stderr = "2>&1",
+      env = c("current", R_LIBS = r_libs(), R_DEFAULT_PACKAGES = "NULL")
+    )
   }
   both <- lapply(c("all", "regular"), collect)
   for (process in both) process$wait(120000)
-  expect_identical(vapply(both, function(process) process$get_exit_status(), 1L), c(0L, 0L))
+  expect_identical(
+    vapply(both, function(process) process$get_exit_status(), 1L), c(0L, 0L)
+  )
   archive <- archive_open(file.path(folder, "archive.sqlite"))
   withr::defer(archive_close(archive))
   got <- archive_bars(archive, "KELD", "1 minute")
   alone <- new_archive()
   quay_key()
   source <- source_card("quay", url = services$url)
-  collect_run(plan_requests(query_bars(source, "KELD", "1 minute", from = "2026-03-12",
-    to = "2026-03-17", session = "all"), alone), alone, progress = FALSE)
+  collect_run(
+    plan_requests(
+      query_bars(
+        source, "KELD", "1 minute", from = "2026-03-12", to = "2026-03-17",
+        session = "all"
+      ),
+      alone
+    ),
+    alone, progress = FALSE
+  )
   expect_identical(got$time, archive_bars(alone, "KELD", "1 minute")$time)
   expect_identical(got$close, archive_bars(alone, "KELD", "1 minute")$close)
 })
 
-test_that("requests that weigh more than one are counted by their weight, by all processes", {
+test_that("weighted requests are counted by weight, by all processes", {
   folder <- withr::local_tempdir()
   url <- counting_server(folder)
-  card <- write_card(url,
-    c("request: /rows{?k}", "rows: /items", "weight: 4", "columns: {n: {at: /n, as: number}}"),
-    c("limits: [50 weight per second, 100 per second, 120 weight per day]", "at_once: 4"))
+  card <- write_card(
+    url,
+    c(
+      "request: /rows{?k}", "rows: /items", "weight: 4",
+      "columns: {n: {at: /n, as: number}}"
+    ),
+    c(
+      "limits: [50 weight per second, 100 per second, 120 weight per day]",
+      "at_once: 4"
+    )
+  )
   archive <- new_archive()
-  running <- lapply(c("1:20", "21:40"), collector, card = card, archive = archive)
+  running <- lapply(
+    c("1:20", "21:40"), collector, card = card, archive = archive
+  )
   for (process in running) process$wait(120000)
   # 120 of weight are 30 requests
   requests <- read.table(file.path(folder, "calls"))
@@ -352,7 +514,9 @@ test_that("requests that weigh more than one are counted by their weight, by all
   taken <- vetusta:::sql_get(archive, "SELECT taken, weight FROM tokens")
   expect_identical(unique(taken$weight), 4)
   expect_lte(busiest(taken$taken, 1), 12L)
-  plan <- plan_requests(query_rows(source_card(card), "rows", k = as.character(41:100)), archive)
+  plan <- plan_requests(
+    query_rows(source_card(card), "rows", k = as.character(41:100)), archive
+  )
   expect_identical(plan$quotas$left, 0)
   expect_identical(plan$quotas$used, 120)
   expect_identical(plan$seconds, 4)
@@ -360,22 +524,40 @@ test_that("requests that weigh more than one are counted by their weight, by all
 
 test_that("a weight without a limit by weight, or above one, is refused", {
   card <- function(weight, limit) {
-    source_card(write_card("http://127.0.0.1:9",
-    c("request: /r", "rows: /r", paste("weight:", weight), "columns: {n: /n}"),
-    paste0("limits: [", limit, "]")))
+    source_card(
+      write_card(
+        "http://127.0.0.1:9",
+        c(
+          "request: /r", "rows: /r", paste("weight:", weight),
+          "columns: {n: /n}"
+        ),
+        paste0("limits: [", limit, "]")
+      )
+    )
   }
-  expect_error_kind(card(5, "20 per second"), "card", "no limit counts by weight")
-  expect_error_kind(card(50, "20 weight per second"), "card", "more than 20 weight per second")
+  expect_error_kind(
+    card(5, "20 per second"), "card", "no limit counts by weight"
+  )
+  expect_error_kind(
+    card(50, "20 weight per second"), "card", "more than 20 weight per second"
+  )
   expect_error_kind(card(-1, "20 weight per second"), "card", "weighs -1")
   expect_identical(card(5, "20 weight per second")$limits[[1]]$weighs, TRUE)
 })
 
-test_that("a service that answers faster than pages are stored is not asked ahead without bound", {
+test_that("a fast service is not requested ahead without bound", {
   url <- counting_server(withr::local_tempdir())
-  card <- write_card(url,
-    c("request: /rows{?k}", "rows: /items", "columns: {n: {at: /n, as: number}}"), "at_once: 3")
+  card <- write_card(
+    url,
+    c(
+      "request: /rows{?k}", "rows: /items", "columns: {n: {at: /n, as: number}}"
+    ),
+    "at_once: 3"
+  )
   archive <- new_archive()
-  plan <- plan_requests(query_rows(source_card(card), "rows", k = as.character(1:40)), archive)
+  plan <- plan_requests(
+    query_rows(source_card(card), "rows", k = as.character(1:40)), archive
+  )
   going <- vetusta:::collect_begin(plan, archive)
   withr::defer(vetusta:::collect_release(going))
   most <- under_way <- 0
@@ -388,26 +570,40 @@ test_that("a service that answers faster than pages are stored is not asked ahea
     vetusta:::collect_came_in(going)
   }
   expect_lte(under_way, 3)
-  # twice as many as may be under way, and the one that is begun as the last of them
+  # twice as many as may be under way, and the one that is begun as the last of
+  # them
   expect_lte(most, 6)
   expect_identical(vetusta:::collect_end(going)$pages, 40)
 })
 
-test_that("an answer that bids to wait is looked at before all others, and nothing is sent first", {
-  for (told in list(list(429L, list("Retry-After" = "30")),
-    list(200L, list("RateLimit-Remaining" = "0", "RateLimit-Reset" = "30")))) {
+test_that("an answer that asks to wait is handled first", {
+  for (told in list(
+    list(429L, list("Retry-After" = "30")),
+    list(200L, list("RateLimit-Remaining" = "0", "RateLimit-Reset" = "30"))
+  )) {
     answer <- function(n, request) {
       k <- asked(request, "k")
-      if (k == "3") return(json_answer(list(items = list(list(n = 3))), told[[2]], told[[1]]))
+      if (k == "3") {
+        return(
+          json_answer(list(items = list(list(n = 3))), told[[2]], told[[1]])
+        )
+      }
       json_answer(list(items = list(list(n = as.numeric(k)))))
     }
     environment(answer) <- list2env(list(told = told), parent = globalenv())
     url <- start_scripted(answer, env = environment())
-    card <- write_card(url,
-      c("request: /rows{?k}", "rows: /items", "columns: {n: {at: /n, as: number}}"), "at_once: 3",
-      env = environment())
+    card <- write_card(
+      url,
+      c(
+        "request: /rows{?k}", "rows: /items",
+        "columns: {n: {at: /n, as: number}}"
+      ),
+      "at_once: 3", env = environment()
+    )
     archive <- new_archive()
-    plan <- plan_requests(query_rows(source_card(card), "rows", k = as.character(1:8)), archive)
+    plan <- plan_requests(
+      query_rows(source_card(card), "rows", k = as.character(1:8)), archive
+    )
     going <- vetusta:::collect_begin(plan, archive)
     vetusta:::collect_begun(going)
     while (going$run$line$active > 0) vetusta:::line_run(going$run$line, 1)
@@ -427,20 +623,29 @@ test_that("an answer that bids to wait is looked at before all others, and nothi
   }
 })
 
-test_that("no more requests are made than pages are wanted, however many may be under way", {
+test_that("no more requests than pages, however many are in flight", {
   folder <- withr::local_tempdir()
   url <- counting_server(folder)
   for (at_once in c(1, 4)) {
-    card <- write_card(url,
-      c("request: /rows{?k}", "rows: /items", "columns: {n: {at: /n, as: number}}"),
-      paste("at_once:", at_once))
+    card <- write_card(
+      url,
+      c(
+        "request: /rows{?k}", "rows: /items",
+        "columns: {n: {at: /n, as: number}}"
+      ),
+      paste("at_once:", at_once)
+    )
     archive <- new_archive()
     for (pages in c(1, 3, 6)) {
       unlink(file.path(folder, "calls"))
-      plan <- plan_requests(query_rows(source_card(card), "rows", k = as.character(1:20)), archive)
+      plan <- plan_requests(
+        query_rows(source_card(card), "rows", k = as.character(1:20)), archive
+      )
       run <- collect_run(plan, archive, progress = FALSE, requests = pages)
       expect_identical(run$pages, pages)
-      expect_identical(nrow(read.table(file.path(folder, "calls"))), as.integer(pages))
+      expect_identical(
+        nrow(read.table(file.path(folder, "calls"))), as.integer(pages)
+      )
     }
   }
 })

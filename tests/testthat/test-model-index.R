@@ -1,6 +1,11 @@
-# The index of a season and the payoff, against a plain reference and closed forms.
+# The index of a season and the payoff, against a plain reference and closed
+# forms.
 daily_values <- function(value, from) {
-  data.frame(series = "lock", period = as.Date(from) + seq_along(value) - 1, value = value)
+  data.frame(
+    series = "lock",
+    period = as.Date(from) + seq_along(value) - 1,
+    value = value
+  )
 }
 
 # Written from the words: day by day.
@@ -33,9 +38,16 @@ test_that("an index is that of its words, for many seasons, levels and caps", {
     most <- sample(c(Inf, 10), 1)
     cap <- sample(c(Inf, 800), 1)
     level <- daily_values(value, from)
-    found <- do.call(index_sum, c(list(level, season = season, most = most, cap = cap),
-      stats::setNames(list(95), if (below) "below" else "above")))
-    plain <- plain_index(level$period, value, 95, below, season[1], season[2], most, cap)
+    found <- do.call(
+      index_sum,
+      c(
+        list(level, season = season, most = most, cap = cap),
+        stats::setNames(list(95), if (below) "below" else "above")
+      )
+    )
+    plain <- plain_index(
+      level$period, value, 95, below, season[1], season[2], most, cap
+    )
     expect_identical(found$season, as.integer(names(plain)))
     expect_equal(found$index, unname(plain))
     bounds <- as.integer(found$to - found$from) + 1L
@@ -48,32 +60,44 @@ test_that("an index is that of its words, for many seasons, levels and caps", {
 
 test_that("29 February bounds a season, and one may cross the year's end", {
   value <- rep(1, 1500)
-  leap <- index_sum(daily_values(value, "2019-01-01"), above = 0, season = c("02-29", "03-05"))
+  leap <- index_sum(
+    daily_values(value, "2019-01-01"), above = 0, season = c("02-29", "03-05")
+  )
   expect_identical(leap$days, c(5L, 6L, 5L, 5L))
   expect_identical(leap$index[2], 6)
   expect_identical(leap$from[1], as.Date("2019-03-01"))
-  to <- index_sum(daily_values(value, "2019-01-01"), above = 0, season = c("02-01", "02-29"))
+  to <- index_sum(
+    daily_values(value, "2019-01-01"), above = 0, season = c("02-01", "02-29")
+  )
   expect_identical(to$to[1:2], as.Date(c("2019-02-28", "2020-02-29")))
-  winter <- index_sum(daily_values(value, "2019-01-01"), above = 0, season = c("11-01", "02-28"))
+  winter <- index_sum(
+    daily_values(value, "2019-01-01"), above = 0, season = c("11-01", "02-28")
+  )
   expect_identical(winter$season[1:2], c(2018L, 2019L))
   expect_identical(winter$to[2], as.Date("2020-02-28"))
   expect_identical(winter$missing[1], 61L)
   expect_identical(winter$index[2], 120)
 })
 
-test_that("missing days are counted, and a whole season is needed for past payments", {
+test_that("missing days are counted, past payments need whole seasons", {
   level <- daily_values(rep(5, 800), "2019-01-01")[-c(10, 20), ]
   index <- index_sum(level, below = 10)
   expect_identical(index$missing[1:2], c(2L, 0L))
   paid <- payoff_value(index, data.frame(strike = 0))
   expect_identical(paid$count, 1L)
-  expect_error(payoff_value(index[1, ], data.frame(strike = 0)), "whole",
-    class = "vetusta_error_model")
+  expect_error(
+    payoff_value(index[1, ], data.frame(strike = 0)), "whole",
+    class = "vetusta_error_model"
+  )
 })
 
 simulated_index <- function(sums) {
-  noise <- withr::with_seed(1, model_noise(daily_values(rnorm(200), "2019-01-01"), c(0, 0)))
-  index <- index_sum(model_paths(noise, length(sums), "3 years", seed = 1), above = 0)
+  noise <- withr::with_seed(
+    1, model_noise(daily_values(rnorm(200), "2019-01-01"), c(0, 0))
+  )
+  index <- index_sum(
+    model_paths(noise, length(sums), "3 years", seed = 1), above = 0
+  )
   attr(index, "simulated")[2, ] <- sums
   index
 }
@@ -82,21 +106,28 @@ test_that("the value of a payoff is that of its closed form on normal sums", {
   sums <- withr::with_seed(2, rnorm(200000, 1000, 200))
   index <- simulated_index(sums)
   strikes <- c(700, 1000, 1300)
-  value <- payoff_value(index, data.frame(strike = strikes, pays = 2), season = 2020,
-    loading = 0.5)
+  value <- payoff_value(
+    index, data.frame(strike = strikes, pays = 2), season = 2020, loading = 0.5
+  )
   d <- (1000 - strikes) / 200
   expected <- 2 * (200 * stats::dnorm(d) + (1000 - strikes) * stats::pnorm(d))
   expect_true(all(abs(value$mean - expected) < 4.5 * value$standard_error))
   expect_equal(value$probability, stats::pnorm(d), tolerance = 0.02)
   expect_equal(value$premium, value$mean + 0.5 * value$deviation)
-  capped <- payoff_value(index, data.frame(strike = 700, cap = 1300, pays = 2), season = 2020)
+  capped <- payoff_value(
+    index, data.frame(strike = 700, cap = 1300, pays = 2), season = 2020
+  )
   expect_equal(capped$mean, value$mean[1] - value$mean[3])
   expect_lte(capped$greatest, 1200)
-  own <- payoff_value(index, payoff = function(index) 2 * pmax(index - 1000, 0), season = 2020)
+  own <- payoff_value(
+    index,
+    payoff = function(index) 2 * pmax(index - 1000, 0),
+    season = 2020
+  )
   expect_equal(own$mean, value$mean[2])
 })
 
-test_that("a season half over counts what was observed and simulates the rest", {
+test_that("half a season: observed days count, the rest is simulated", {
   value <- withr::with_seed(3, rnorm(600, 100, 10))
   level <- daily_values(value, "2019-01-01")
   noise <- model_noise(level, c(0, 0))
@@ -112,23 +143,36 @@ test_that("a season half over counts what was observed and simulates the rest", 
 })
 
 test_that("a payoff is any function of a path", {
-  noise <- withr::with_seed(5, model_noise(daily_values(rnorm(300), "2019-01-01"), c(0, 0)))
+  noise <- withr::with_seed(
+    5, model_noise(daily_values(rnorm(300), "2019-01-01"), c(0, 0))
+  )
   paths <- model_paths(noise, 500, "30 days", seed = 1)
-  paid <- payoff_value(paths, payoff = function(path, time) max(path) - path[length(path)])
-  expect_equal(attr(paid, "payments")[[1]], apply(paths$paths, 2, function(path) {
-    max(path) - path[30]
-  }))
+  paid <- payoff_value(
+    paths,
+    payoff = function(path, time) max(path) - path[length(path)]
+  )
+  expect_equal(
+    attr(paid, "payments")[[1]],
+    apply(paths$paths, 2, function(path) {
+      max(path) - path[30]
+    })
+  )
 })
 
 test_that("the trend can be taken out of past seasons", {
   days <- as.Date("2010-01-01") + 0:3652
-  level <- data.frame(series = "lock", period = days, value = 200 - as.numeric(days - days[1]) *
-    10 / 365.2425)
+  level <- data.frame(
+    series = "lock",
+    period = days,
+    value = 200 - as.numeric(days - days[1]) * 10 / 365.2425
+  )
   season <- model_season(level, periods = numeric())
   moved <- index_sum(level, below = 180, trend = season)
   # all years are as the last day is
-  expect_equal(moved$index / (moved$days - moved$missing), rep(180 - level$value[3653], 11),
-    tolerance = 1e-6)
+  expect_equal(
+    moved$index / (moved$days - moved$missing),
+    rep(180 - level$value[3653], 11), tolerance = 1e-6
+  )
 })
 
 test_that("terms and levels that are none are told", {
@@ -140,13 +184,17 @@ test_that("terms and levels that are none are told", {
   wrong(index_sum(level, below = 0, season = c("02-30", "03-01")))
   wrong(index_sum(level, below = 0, season = "05-01"))
   wrong(index_sum(level[1:30, ], below = 0, season = c("05-01", "06-01")))
-  expect_error(payoff_value(index, data.frame(strike = 5, cap = 3)), "not below its cap",
-    class = "vetusta_error_model")
+  expect_error(
+    payoff_value(index, data.frame(strike = 5, cap = 3)), "not below its cap",
+    class = "vetusta_error_model"
+  )
   wrong(payoff_value(index, data.frame(cap = 3)))
   wrong(payoff_value(index, data.frame(strike = "a")))
   wrong(payoff_value(index))
   wrong(payoff_value(level, data.frame(strike = 1)))
   wrong(payoff_value(index, payoff = 3))
-  expect_output(print(payoff_value(index, data.frame(strike = 1))), "payoff of lock")
+  expect_output(
+    print(payoff_value(index, data.frame(strike = 1))), "payoff of lock"
+  )
   expect_output(print(index), "what each day lies below 0")
 })

@@ -2,44 +2,82 @@
 report_archive <- function(env = parent.frame()) {
   archive <- new_archive(env)
   days <- as.Date("2025-11-01") + 0:120
-  put_rows(archive, "river", "levels", "observations", data.frame(series = "kelder-lock",
-    period = days[-(40:42)], value = 200 + sin(seq_len(118) / 9)))
-  put_rows(archive, "quay", "bars", "bars", as.data.frame(rbind(minute_bars("KELD",
-    without = 50:60), minute_bars("TAMX"))), "PT1M")
-  put_rows(archive, "register", "filings", "documents", data.frame(symbol = "KELD",
-    kind = c("annual <b>", "notice"), filed = as.Date("2026-03-01"), title = "=x",
-    link = c("https://data.example.org/a?b=1&c=2", "javascript:alert(1)")))
+  put_rows(
+    archive, "river", "levels", "observations",
+    data.frame(
+      series = "kelder-lock",
+      period = days[-(40:42)],
+      value = 200 + sin(seq_len(118) / 9)
+    )
+  )
+  put_rows(
+    archive, "quay", "bars", "bars",
+    as.data.frame(
+      rbind(minute_bars("KELD", without = 50:60), minute_bars("TAMX"))
+    ),
+    "PT1M"
+  )
+  put_rows(
+    archive, "register", "filings", "documents",
+    data.frame(
+      symbol = "KELD",
+      kind = c("annual <b>", "notice"),
+      filed = as.Date("2026-03-01"),
+      title = "=x",
+      link = c("https://data.example.org/a?b=1&c=2", "javascript:alert(1)")
+    )
+  )
   archive
 }
 
-test_that("the page is whole, holds what there is, and runs nothing that is data", {
+test_that("the report is complete and runs no data", {
   archive <- report_archive()
-  report <- report_make(archive, title = "Monday & <more>", calendars = list(
-    quay = source_calendar("quay")), sources = data.frame(source = "quay", title = "Quay",
-      licence = "as you like"), names = c(KELD = "Kelder <Lines>"))
+  report <- report_make(
+    archive,
+    title = "Monday & <more>",
+    calendars = list(quay = source_calendar("quay")),
+    sources = data.frame(
+      source = "quay", title = "Quay", licence = "as you like"
+    ),
+    names = c(KELD = "Kelder <Lines>")
+  )
   file <- withr::local_tempfile(fileext = ".html")
   report_save(report, file)
   html <- xml2::read_html(file)
   text <- function(path) xml2::xml_text(xml2::xml_find_all(html, path))
   expect_identical(text("//h1"), "Monday & <more>")
-  expect_true(all(c("Series", "What is missing, and why", "Documents", "Sources") %in%
-    text("//h2")))
+  expect_true(
+    all(
+      c("Series", "What is missing, and why", "Documents", "Sources") %in%
+        text("//h2")
+    )
+  )
   # no series ID of elsewhere but the documents' and the licences' own
   sources <- xml2::xml_attr(xml2::xml_find_all(html, "//*[@src]"), "src")
   expect_true(all(startsWith(sources, "data:")))
-  links <- xml2::xml_attr(xml2::xml_find_all(html, "//a[not(starts-with(@href, '#'))]"), "href")
+  links <- xml2::xml_attr(
+    xml2::xml_find_all(html, "//a[not(starts-with(@href, '#'))]"), "href"
+  )
   expect_identical(links, "https://data.example.org/a?b=1&c=2")
-  expect_length(xml2::xml_find_all(html, "//script[@src]|//link[@rel='stylesheet']"), 0)
+  expect_length(
+    xml2::xml_find_all(html, "//script[@src]|//link[@rel='stylesheet']"), 0
+  )
   expect_length(xml2::xml_find_all(html, "//td/b"), 0)
   # each link of the contents leads somewhere, no two things have one id
   ids <- xml2::xml_attr(xml2::xml_find_all(html, "//*[@id]"), "id")
   expect_identical(anyDuplicated(ids), 0L)
-  to <- sub("#", "", xml2::xml_attr(xml2::xml_find_all(html, "//nav//a"), "href"))
+  to <- sub(
+    "#", "", xml2::xml_attr(xml2::xml_find_all(html, "//nav//a"), "href")
+  )
   expect_true(all(to %in% ids))
   # figures have a text for who does not see them
-  drawn <- xml2::xml_find_all(html, "//figure/*[local-name()='svg' or local-name()='img']")
-  said <- ifelse(is.na(xml2::xml_attr(drawn, "aria-label")), xml2::xml_attr(drawn, "alt"),
-    xml2::xml_attr(drawn, "aria-label"))
+  drawn <- xml2::xml_find_all(
+    html, "//figure/*[local-name()='svg' or local-name()='img']"
+  )
+  said <- ifelse(
+    is.na(xml2::xml_attr(drawn, "aria-label")), xml2::xml_attr(drawn, "alt"),
+    xml2::xml_attr(drawn, "aria-label")
+  )
   expect_true(all(nzchar(said)) && length(said) >= 4)
   # what is missing is what series_gaps() says
   missing <- report$tables[["What is missing, and why"]]
@@ -48,7 +86,7 @@ test_that("the page is whole, holds what there is, and runs nothing that is data
   expect_match(report$summary[2], "^14 expected values")
 })
 
-test_that("the values under the pointer are those that are drawn, at their places", {
+test_that("the values under the pointer are those drawn", {
   archive <- report_archive()
   report <- report_make(archive, "kelder-lock")
   figure <- report$figures[["river levels"]]
@@ -74,13 +112,20 @@ test_that("an archive without series, one point, and many series", {
   file <- withr::local_tempfile(fileext = ".html")
   report_save(report, file)
   expect_gt(file.size(file), 3000)
-  put_rows(empty, "own", "levels", "observations", data.frame(series = "a",
-    period = as.Date("2026-01-01"), value = 1))
+  put_rows(
+    empty, "own", "levels", "observations",
+    data.frame(series = "a", period = as.Date("2026-01-01"), value = 1)
+  )
   report_save(report_make(empty), file)
   many <- new_archive()
-  put_rows(many, "own", "levels", "observations", data.frame(
-    series = rep(sprintf("s%03d", 1:50), each = 2000),
-    period = rep(as.Date("2015-01-01") + 0:1999, 50), value = rnorm(1e5)))
+  put_rows(
+    many, "own", "levels", "observations",
+    data.frame(
+      series = rep(sprintf("s%03d", 1:50), each = 2000),
+      period = rep(as.Date("2015-01-01") + 0:1999, 50),
+      value = rnorm(1e5)
+    )
+  )
   report_save(report_make(many), file)
   expect_lt(file.size(file), 5e6)
 })
@@ -92,7 +137,9 @@ test_that("the short text is of 80 columns, and wrong files are refused", {
   expect_match(format(report), "What is missing, and why", all = FALSE)
   kept <- withr::local_tempfile(fileext = ".html", lines = "mine")
   expect_error_kind(report_save(report, "x.pdf"), "report", "html")
-  expect_error_kind(report_save(report, "no-such-folder/x.html"), "report", "not there")
+  expect_error_kind(
+    report_save(report, "no-such-folder/x.html"), "report", "not there"
+  )
   expect_error_kind(report_make(archive, "nobody"), "argument")
   # nothing of it lies in the window
   later <- report_make(archive, from = "2030-01-01")
@@ -100,45 +147,78 @@ test_that("the short text is of 80 columns, and wrong files are refused", {
   expect_identical(readLines(kept), "mine")
 })
 
-test_that("the command writes a desk's report, and an output of a desk is one", {
+test_that("report and output write a desk's report", {
   folder <- withr::local_tempdir()
   desk_make(folder, cards = "quay", title = "The freight desk")
   archive <- archive_open(file.path(folder, "archive.sqlite"))
-  put_rows(archive, "quay", "bars", "bars", as.data.frame(minute_bars("KELD")), "PT1M")
+  put_rows(
+    archive, "quay", "bars", "bars", as.data.frame(minute_bars("KELD")), "PT1M"
+  )
   archive_close(archive)
   made <- run_vetusta("report", folder = folder)
   expect_identical(made$status, 0L, label = made$stderr)
   html <- xml2::read_html(file.path(folder, "report.html"))
-  expect_identical(xml2::xml_text(xml2::xml_find_first(html, "//h1")), "The freight desk")
+  expect_identical(
+    xml2::xml_text(xml2::xml_find_first(html, "//h1")), "The freight desk"
+  )
   expect_match(xml2::xml_text(html), "invented data of the demo")
   plain <- run_vetusta("report", "--plain", "KELD@1 minute", folder = folder)
   expect_match(plain$stdout, "^The freight desk\n=+\n")
-  expect_identical(run_vetusta("report", "a.html", "b.html", folder = folder)$status, 2L)
-  expect_identical(run_vetusta("report", "a.html", "nobody", folder = folder)$status, 2L)
+  expect_identical(
+    run_vetusta("report", "a.html", "b.html", folder = folder)$status, 2L
+  )
+  expect_identical(
+    run_vetusta("report", "a.html", "nobody", folder = folder)$status, 2L
+  )
   pdf <- run_vetusta("report", "a.pdf", folder = folder)
   expect_match(pdf$stderr, "must end in .html")
   pie <- run_vetusta("figure", "pie", "KELD", folder = folder)
   expect_match(pie$stderr, "\"pie\" is no figure")
   write <- function(lines) {
-    cat(c("outputs:", "  monday:", paste0("    ", lines)), sep = "\n",
-      file = file.path(folder, "desk.yml"), append = TRUE)
+    cat(
+      c("outputs:", "  monday:", paste0("    ", lines)),
+      sep = "\n",
+      file = file.path(folder, "desk.yml"),
+      append = TRUE
+    )
   }
   write(c("report: true", "file: monday.html", "title: Monday"))
   done <- desk_write(desk_open(folder))
   expect_identical(done$outcome, "written", label = done$said)
-  expect_match(xml2::xml_text(xml2::read_html(file.path(folder, "monday.html"))), "Monday")
+  expect_match(
+    xml2::xml_text(xml2::read_html(file.path(folder, "monday.html"))), "Monday"
+  )
 })
 
-test_that("a template of the reader's own makes the page, and its faults are told by their line", {
+test_that("a report template, with errors by line", {
   skip_if_not_installed("rmarkdown")
   skip_if_not(rmarkdown::pandoc_available(), "pandoc is not here")
-  report <- structure(list(title = "Requests & more", made = utc(0), zone = "UTC", summary = "Two.",
-    tables = list(Calls = data.frame(source = c("quay", "river"), rows = 1:2)),
-    figures = list(Lines = figure_lines(data.frame(series = "a", period = as.Date("2026-01-01") +
-      0:9, value = 1:10)))), class = "vetusta_report")
+  report <- structure(
+    list(
+      title = "Requests & more",
+      made = utc(0),
+      zone = "UTC",
+      summary = "Two.",
+      tables = list(
+        Calls = data.frame(source = c("quay", "river"), rows = 1:2)
+      ),
+      figures = list(
+        Lines = figure_lines(
+          data.frame(
+            series = "a",
+            period = as.Date("2026-01-01") + 0:9,
+            value = 1:10
+          )
+        )
+      )
+    ),
+    class = "vetusta_report"
+  )
   folder <- withr::local_tempdir()
   file <- file.path(folder, "own.html")
-  report_save(report, file, system.file("report", "template.Rmd", package = "vetusta"))
+  report_save(
+    report, file, system.file("report", "template.Rmd", package = "vetusta")
+  )
   text <- paste(readLines(file, warn = FALSE), collapse = "\n")
   # expect_match() takes half a minute to quote a text of this length
   expect_true(grepl("Requests &amp; more", text, fixed = TRUE))
@@ -146,35 +226,66 @@ test_that("a template of the reader's own makes the page, and its faults are tol
   expect_true(grepl("data:image/png;base64", text, fixed = TRUE))
   expect_false(grepl("(src|href)=\"https?://", text))
   wrong <- file.path(folder, "wrong.Rmd")
-  writeLines(c("---", "output: html_document", "---", "", "```{r}", "stop('no such thing')", "```"),
-    wrong)
+  writeLines(
+    c(
+      "---", "output: html_document", "---", "", "```{r}",
+      "stop('no such thing')", "```"
+    ),
+    wrong
+  )
   unlink(file)
-  # in a process of its own: here the report would be written down with each request on the way,
-  # which
-  # takes two minutes
+  # in a process of its own: here the report would be written down with each
+  # request on the way, which takes two minutes
   kept <- withr::local_tempfile(fileext = ".rds")
   saveRDS(report, kept)
-  code <- paste0("library(vetusta); tryCatch(report_save(readRDS('", kept, "'), '", file, "', '",
-    wrong, "'), vetusta_error_report = function(e) cat(e$what, e$where, sep = '\n'))")
-  said <- strsplit(processx::run("Rscript", c("--no-init-file", "-e", code),
-    env = c("current", R_LIBS = r_libs()))$stdout, "\n")[[1]]
+  code <- paste0(
+    "library(vetusta); tryCatch(report_save(readRDS('", kept, "'), '", file,
+    "', '", wrong,
+    "'), vetusta_error_report = function(e) cat(e$what, e$where, sep = '\n'))"
+  )
+  said <- strsplit(
+    processx::run(
+      "Rscript",
+      c("--no-init-file", "-e", code),
+      env = c("current", R_LIBS = r_libs())
+    )$stdout,
+    "\n"
+  )[[
+    1
+  ]]
   expect_match(said[1], "no such thing")
   expect_match(said[2], "lines? [56]")
   expect_identical(list.files(folder), "wrong.Rmd")
-  expect_error(report_save(report, file, file.path(folder, "none.Rmd")),
-    class = "vetusta_error_report")
-  expect_error(report_save(report, file.path(folder, "own.txt"), wrong),
-    class = "vetusta_error_report")
+  expect_error(
+    report_save(report, file, file.path(folder, "none.Rmd")),
+    class = "vetusta_error_report"
+  )
+  expect_error(
+    report_save(report, file.path(folder, "own.txt"), wrong),
+    class = "vetusta_error_report"
+  )
 })
 
 test_that("a report is made of the parts that are chosen", {
-  report <- structure(list(title = "T", made = utc(0), zone = "UTC", summary = "S",
-    tables = list("Series" = data.frame(a = 1), "What failed" = data.frame(a = 2)),
-    figures = list("quay bars" = 1, "quay bars: candles" = 2)), class = "vetusta_report")
+  report <- structure(
+    list(
+      title = "T",
+      made = utc(0),
+      zone = "UTC",
+      summary = "S",
+      tables = list(
+        "Series" = data.frame(a = 1), "What failed" = data.frame(a = 2)
+      ),
+      figures = list("quay bars" = 1, "quay bars: candles" = 2)
+    ),
+    class = "vetusta_report"
+  )
   chosen <- report_choose(report, c("What f*", "*candles"))
   expect_identical(names(chosen$tables), "What failed")
   expect_identical(names(chosen$figures), "quay bars: candles")
-  expect_error(report_choose(report, "What is hold"), "Series",
-    class = "vetusta_error_report")
+  expect_error(
+    report_choose(report, "What is hold"), "Series",
+    class = "vetusta_error_report"
+  )
   expect_error(report_choose(1, "a"), class = "vetusta_error_report")
 })

@@ -1,34 +1,73 @@
-# When queries are due: the words against instants counted by hand, and against minutes tried one by
-# one; crontabs, with cron itself where it is there.
+# When queries are due: the words against instants counted by hand, and against
+# minutes tried one by one; crontabs, with cron itself where it is there.
 due <- function(text, from, to, calendar = source_calendar("quay")) {
-  at <- vetusta:::desk_instants(vetusta:::desk_times(text), as.POSIXct(from, tz = "UTC"),
-    as.POSIXct(to, tz = "UTC"), calendar)
+  at <- vetusta:::desk_instants(
+    vetusta:::desk_times(text), as.POSIXct(from, tz = "UTC"),
+    as.POSIXct(to, tz = "UTC"), calendar
+  )
   format(at, "%Y-%m-%d %H:%M", tz = "UTC")
 }
 
 test_that("words become the instants they mean, in summer and in winter", {
-  expect_identical(due("at 18:30 Europe/Riga on trading days", "2026-03-26", "2026-04-01"),
-    c("2026-03-26 16:30", "2026-03-27 16:30", "2026-03-30 15:30", "2026-03-31 15:30"))
+  expect_identical(
+    due("at 18:30 Europe/Riga on trading days", "2026-03-26", "2026-04-01"),
+    c(
+      "2026-03-26 16:30", "2026-03-27 16:30", "2026-03-30 15:30",
+      "2026-03-31 15:30"
+    )
+  )
   # Thaw Day is closed
-  expect_identical(due("at 18:30 on trading days", "2026-03-19", "2026-03-23"), "2026-03-19 16:30")
-  expect_identical(due("4 times a day UTC", "2026-03-12", "2026-03-13"),
-    c("2026-03-12 06:00", "2026-03-12 12:00", "2026-03-12 18:00", "2026-03-13 00:00"))
-  expect_identical(due("twice a day between 8:00 and 20:00 UTC on weekdays", "2026-03-13",
-    "2026-03-16 12:00"), c("2026-03-13 08:00", "2026-03-13 14:00", "2026-03-16 08:00"))
-  expect_identical(due("at 7:00, 12:30 UTC on monday and friday", "2026-03-12", "2026-03-16 23:00"),
-    c("2026-03-13 07:00", "2026-03-13 12:30", "2026-03-16 07:00", "2026-03-16 12:30"))
-  session <- due("every 5 minutes in the regular session", "2026-03-12", "2026-03-13")
+  expect_identical(
+    due("at 18:30 on trading days", "2026-03-19", "2026-03-23"),
+    "2026-03-19 16:30"
+  )
+  expect_identical(
+    due("4 times a day UTC", "2026-03-12", "2026-03-13"),
+    c(
+      "2026-03-12 06:00", "2026-03-12 12:00", "2026-03-12 18:00",
+      "2026-03-13 00:00"
+    )
+  )
+  expect_identical(
+    due(
+      "twice a day between 8:00 and 20:00 UTC on weekdays", "2026-03-13",
+      "2026-03-16 12:00"
+    ),
+    c("2026-03-13 08:00", "2026-03-13 14:00", "2026-03-16 08:00")
+  )
+  expect_identical(
+    due(
+      "at 7:00, 12:30 UTC on monday and friday", "2026-03-12",
+      "2026-03-16 23:00"
+    ),
+    c(
+      "2026-03-13 07:00", "2026-03-13 12:30", "2026-03-16 07:00",
+      "2026-03-16 12:30"
+    )
+  )
+  session <- due(
+    "every 5 minutes in the regular session", "2026-03-12", "2026-03-13"
+  )
   expect_identical(length(session), 79L)
   expect_identical(session[c(1, 79)], c("2026-03-12 07:30", "2026-03-12 14:00"))
-  expect_identical(due("every 6 hours UTC", "2026-03-12", "2026-03-12 13:00"),
-    c("2026-03-12 06:00", "2026-03-12 12:00"))
-  # an hour that is left out in spring comes once, and so does one that comes twice in autumn
-  expect_length(due("at 3:30 Europe/Riga", "2026-03-28 12:00", "2026-03-29 12:00"), 1)
-  expect_length(due("at 3:30 Europe/Riga", "2026-10-24 12:00", "2026-10-25 12:00"), 1)
+  expect_identical(
+    due("every 6 hours UTC", "2026-03-12", "2026-03-12 13:00"),
+    c("2026-03-12 06:00", "2026-03-12 12:00")
+  )
+  # an hour that is left out in spring comes once, and so does one that comes
+  # twice in autumn
+  expect_length(
+    due("at 3:30 Europe/Riga", "2026-03-28 12:00", "2026-03-29 12:00"), 1
+  )
+  expect_length(
+    due("at 3:30 Europe/Riga", "2026-10-24 12:00", "2026-10-25 12:00"), 1
+  )
 })
 
 test_that("what never occurs is refused", {
-  wrong <- function(text, pattern) expect_error_kind(vetusta:::desk_times(text), "desk", pattern)
+  wrong <- function(text, pattern) {
+    expect_error_kind(vetusta:::desk_times(text), "desk", pattern)
+  }
   wrong("at 24:00", "24:00")
   wrong("at noon", "cannot be read")
   wrong("at 9:00 Mars/Base", "Mars/Base")
@@ -38,17 +77,23 @@ test_that("what never occurs is refused", {
   wrong("0 times a day", "times a day")
   wrong("at 9:00 in the regular session", "session")
   wrong("3 times a day between 20:00 and 8:00", "between")
-  expect_error_kind(due("every 5 minutes in the night session", "2026-03-12", "2026-03-13"), "desk",
-    "never occurs")
-  expect_error_kind(due("at 9:00 on trading days", "2026-03-12", "2026-03-13", NULL), "desk",
-    "calendar")
+  expect_error_kind(
+    due("every 5 minutes in the night session", "2026-03-12", "2026-03-13"),
+    "desk", "never occurs"
+  )
+  expect_error_kind(
+    due("at 9:00 on trading days", "2026-03-12", "2026-03-13", NULL), "desk",
+    "calendar"
+  )
 })
 
 timed_desk <- function(times, env = parent.frame()) {
   folder <- withr::local_tempdir(.local_envir = env)
   desk_make(folder, cards = c("quay", "river"))
-  desk_track(desk_open(folder), "shares", "quay", symbols = "KELD", interval = "1 day",
-    span = "1 year", times = times)
+  desk_track(
+    desk_open(folder), "shares", "quay", symbols = "KELD", interval = "1 day",
+    span = "1 year", times = times
+  )
 }
 
 # Whether a line of a crontab fires at an instant, from the manual's definition.
@@ -58,14 +103,24 @@ fires <- function(line, at, zone) {
   within <- function(field, value) {
     if (field == "*") return(rep(TRUE, length(value)))
     parts <- strsplit(strsplit(field, ",")[[1]], "-")
-    value %in% unlist(lapply(parts, function(x) seq(as.numeric(x[1]), as.numeric(x[length(x)]))))
+    value %in%
+      unlist(
+        lapply(
+          parts, function(x) seq(as.numeric(x[1]), as.numeric(x[length(x)]))
+        )
+      )
   }
-  within(fields[1], local$min) & within(fields[2], local$hour) & within(fields[5], local$wday)
+  within(fields[1], local$min) &
+    within(fields[2], local$hour) &
+    within(fields[5], local$wday)
 }
 
-test_that("a crontab fires at every instant at which a query is due, whatever the machine's zone", {
-  for (times in c("at 18:30 Europe/Riga on trading days", "every 5 minutes in the regular session",
-    "4 times a day", "at 7:00 on monday, friday")) {
+test_that("a crontab fires at every due instant, in any zone", {
+  for (times in c(
+    "at 18:30 Europe/Riga on trading days",
+    "every 5 minutes in the regular session", "4 times a day",
+    "at 7:00 on monday, friday"
+  )) {
     desk <- timed_desk(times)
     for (zone in c("UTC", "America/New_York", "Asia/Kolkata")) {
       lines <- vetusta:::desk_crontab(desk, zone)
@@ -80,7 +135,7 @@ test_that("a crontab fires at every instant at which a query is due, whatever th
   }
 })
 
-test_that("a desk's lines go into a crontab and out of it, and no others are touched", {
+test_that("crontab lines of a desk are added and removed alone", {
   desk <- timed_desk("at 7:00")
   others <- c("MAILTO=me", "", "# mine", "0 1 * * * echo %d")
   own <- vetusta:::desk_crontab(desk, "UTC")
@@ -89,17 +144,23 @@ test_that("a desk's lines go into a crontab and out of it, and no others are tou
   expect_identical(vetusta:::crontab_with(with, desk, own), with)
   another <- timed_desk("at 8:00")
   both <- vetusta:::crontab_with(with, another, "x")
-  expect_identical(vetusta:::crontab_with(both, desk, character()), c(others,
-    setdiff(both, with)))
+  expect_identical(
+    vetusta:::crontab_with(both, desk, character()),
+    c(others, setdiff(both, with))
+  )
   expect_identical(vetusta:::crontab_with(with, desk, character()), others)
-  expect_error_kind(vetusta:::crontab_with(with[-length(with)], desk, own), "desk", "changed")
+  expect_error_kind(
+    vetusta:::crontab_with(with[-length(with)], desk, own), "desk", "changed"
+  )
   units <- vetusta:::desk_units(timed_desk("at 18:30 Europe/Riga on weekdays"))
-  expect_match(paste(units[[2]], collapse = "\n"),
-    "OnCalendar=Mon,Tue,Wed,Thu,Fri [*]-[*]-[*] 18:30:00 Europe/Riga")
+  expect_match(
+    paste(units[[2]], collapse = "\n"),
+    "OnCalendar=Mon,Tue,Wed,Thu,Fri [*]-[*]-[*] 18:30:00 Europe/Riga"
+  )
   expect_true("Persistent=true" %in% units[[2]])
 })
 
-test_that("what was due is due until it was refreshed, also when that was missed", {
+test_that("a missed time stays due until a refresh", {
   desk <- timed_desk("at 7:00 UTC")
   now <- as.POSIXct("2026-03-12 09:00", tz = "UTC")
   found <- desk_schedule(desk, now)
@@ -108,8 +169,9 @@ test_that("what was due is due until it was refreshed, also when that was missed
   expect_true(found$due)
   archive <- archive_open(desk$archive)
   begun <- function(at) {
-    vetusta:::store_note(archive, "begun", "quay", "", "shares", "",
-    as.numeric(at))
+    vetusta:::store_note(
+      archive, "begun", "quay", "", "shares", "", as.numeric(at)
+    )
   }
   begun(now - 3600)
   expect_false(desk_schedule(desk, now)$due)
@@ -120,27 +182,45 @@ test_that("what was due is due until it was refreshed, also when that was missed
   archive_close(archive)
 })
 
-test_that("a log is turned over, a failure runs the desk's command, and no secret is in either", {
+test_that("logs rotate, failures run a command, no secret appears", {
   folder <- withr::local_tempdir()
-  desk_make(folder, cards = "quay", urls = list(quay = "http://127.0.0.1:9/quay"),
-    secrets = list(QUAY_KEY = "hidden-key-1"))
-  cat("on_failure: echo \"$VETUSTA_SAID\" > told\nlog: runs.log\ntrack:\n  a: {source: quay, ",
-    "dataset: market, times: at 0:00}\n", file = file.path(folder, "desk.yml"), append = TRUE,
-    sep = "")
+  desk_make(
+    folder,
+    cards = "quay",
+    urls = list(quay = "http://127.0.0.1:9/quay"),
+    secrets = list(QUAY_KEY = "hidden-key-1")
+  )
+  cat(
+    paste0(
+      "on_failure: echo \"$VETUSTA_SAID\" > told\nlog: ",
+      "runs.log\ntrack:\n  a: {source: quay, "
+    ),
+    "dataset: market, times: at 0:00}\n",
+    file = file.path(folder, "desk.yml"),
+    append = TRUE,
+    sep = ""
+  )
   run <- run_vetusta("refresh", "--due", "--log", folder = folder)
   expect_identical(run$status, 1L)
   expect_identical(run$stdout, "")
   log <- readLines(file.path(folder, "runs.log"))
   expect_match(log[length(log)], "ended with status 1")
   expect_match(paste(log, collapse = " "), "Nothing answers")
-  expect_match(paste(readLines(file.path(folder, "told")), collapse = " "), "Nothing answers")
-  expect_false(any(grepl("hidden-key", c(log, readLines(file.path(folder, "told"))))))
+  expect_match(
+    paste(readLines(file.path(folder, "told")), collapse = " "),
+    "Nothing answers"
+  )
+  expect_false(
+    any(grepl("hidden-key", c(log, readLines(file.path(folder, "told")))))
+  )
   file <- file.path(folder, "long.log")
   for (i in 1:7) {
     writeLines(strrep("x", 1.1e6), file)
     vetusta:::log_write(file, paste("line", i))
   }
-  expect_setequal(list.files(folder, "^long"), c("long.log", paste0("long.log.", 1:4)))
+  expect_setequal(
+    list.files(folder, "^long"), c("long.log", paste0("long.log.", 1:4))
+  )
   expect_match(readLines(file), "line 7$")
 })
 
@@ -153,9 +233,16 @@ test_that("while one refresh runs another waits or gives way, as it is said", {
   other <- processx::process$new("sleep", "60")
   withr::defer(other$kill())
   own <- vetusta:::this_process()
-  vetusta:::sql_do(archive, "INSERT OR REPLACE INTO claims (request, host, process, began, since)
-    VALUES (?, ?, ?, ?, ?)", list(paste("refresh", desk$folder), own$host, other$get_pid(),
-    as.numeric(ps::ps_create_time(ps::ps_handle(other$get_pid()))), as.numeric(Sys.time())))
+  vetusta:::sql_do(
+    archive,
+    "INSERT OR REPLACE INTO claims (request, host, process, began, since)
+    VALUES (?, ?, ?, ?, ?)",
+    list(
+      paste("refresh", desk$folder), own$host, other$get_pid(),
+      as.numeric(ps::ps_create_time(ps::ps_handle(other$get_pid()))),
+      as.numeric(Sys.time())
+    )
+  )
   expect_false(turn("skip"))
   expect_true(turn("share"))
   expect_false(turn("wait", most = 1))
@@ -165,24 +252,42 @@ test_that("while one refresh runs another waits or gives way, as it is said", {
 })
 
 test_that("cron itself runs what is due", {
-  skip_if_not(nzchar(Sys.which("cron")) && nzchar(Sys.which("crontab")) &&
-    Sys.info()[["user"]] == "root", "there is no cron that this test may start")
+  skip_if_not(
+    nzchar(Sys.which("cron")) &&
+      nzchar(Sys.which("crontab")) &&
+      Sys.info()[["user"]] == "root",
+    "there is no cron that this test may start"
+  )
   services <- start_services()
   folder <- withr::local_tempdir()
-  desk_make(folder, cards = "quay", urls = list(quay = services$url),
-    secrets = vetusta:::standin_keys)
-  run_vetusta("track", "quay", "directory", "sector=barges", "--times", "every 1 minute", "--every",
-    "1 minute", folder = folder)
-  before <- suppressWarnings(system2("crontab", "-l", stdout = TRUE, stderr = FALSE))
+  desk_make(
+    folder,
+    cards = "quay",
+    urls = list(quay = services$url),
+    secrets = vetusta:::standin_keys
+  )
+  run_vetusta(
+    "track", "quay", "directory", "sector=barges", "--times", "every 1 minute",
+    "--every", "1 minute", folder = folder
+  )
+  before <- suppressWarnings(
+    system2("crontab", "-l", stdout = TRUE, stderr = FALSE)
+  )
   withr::defer({
-    if (length(before)) system2("crontab", "-", input = before)
-    else system2("crontab", "-r", stdout = FALSE, stderr = FALSE)
+    if (length(before)) {
+      system2("crontab", "-", input = before)
+    } else {
+      system2("crontab", "-r", stdout = FALSE, stderr = FALSE)
+    }
   })
   system2("crontab", "-", input = c(before, "# mine", "0 0 1 1 * true"))
   installed <- run_vetusta("schedule", "--install", folder = folder)
   expect_identical(installed$status, 0L, info = installed$stderr)
   # where cron runs already, that one is used
-  running <- length(suppressWarnings(system2("pgrep", c("-x", "cron"), stdout = TRUE))) > 0
+  running <- length(
+        suppressWarnings(system2("pgrep", c("-x", "cron"), stdout = TRUE))
+      ) >
+      0
   cron <- if (!running) processx::process$new("cron", "-f", cleanup = TRUE)
   withr::defer(if (!is.null(cron)) cron$kill())
   log <- file.path(folder, "refresh.log")
@@ -194,6 +299,11 @@ test_that("cron itself runs what is due", {
   archive <- archive_open(file.path(folder, "archive.sqlite"))
   expect_gt(nrow(archive_rows(archive, "quay", "directory")), 10)
   archive_close(archive)
-  expect_identical(run_vetusta("schedule", "--remove", folder = folder)$status, 0L)
-  expect_identical(system2("crontab", "-l", stdout = TRUE), c(before, "# mine", "0 0 1 1 * true"))
+  expect_identical(
+    run_vetusta("schedule", "--remove", folder = folder)$status, 0L
+  )
+  expect_identical(
+    system2("crontab", "-l", stdout = TRUE),
+    c(before, "# mine", "0 0 1 1 * true")
+  )
 })

@@ -1,11 +1,20 @@
-# Thinning keeps what can be seen: beside a slow reference written from the definition.
+# Thinning keeps what can be seen: beside a slow reference written from the
+# definition.
 thin_slowly <- function(time, value, columns) {
-  at <- pmin(floor((time - time[1]) / (time[length(time)] - time[1]) * columns), columns)
+  at <- pmin(
+    floor((time - time[1]) / (time[length(time)] - time[1]) * columns), columns
+  )
   runs <- cumsum(c(TRUE, diff(at) != 0 | diff(is.na(value)) != 0))
   kept <- lapply(split(seq_along(time), runs), function(rows) {
     if (is.na(value[rows[1]])) return(rows[1])
-    sort(unique(c(rows[1], rows[which.min(value[rows])], rows[which.max(value[rows])],
-      rows[length(rows)])))
+    sort(
+      unique(
+        c(
+          rows[1], rows[which.min(value[rows])], rows[which.max(value[rows])],
+          rows[length(rows)]
+        )
+      )
+    )
   })
   unlist(kept, use.names = FALSE)
 }
@@ -20,10 +29,15 @@ test_that("each column keeps its first, last, lowest and highest value", {
     columns <- sample(c(10, 37, 100), 1)
     kept <- series_thin(time, value, columns)
     expect_false(is.unsorted(kept, strictly = TRUE))
-    expect_identical(range(value[kept], na.rm = TRUE), range(value, na.rm = TRUE))
+    expect_identical(
+      range(value[kept], na.rm = TRUE), range(value, na.rm = TRUE)
+    )
     # places on the edge of two columns may fall into either
     own <- thin_slowly(time, value, columns)
-    expect_lt(length(setdiff(own, kept)) + length(setdiff(kept, own)), 0.02 * length(own) + 9)
+    expect_lt(
+      length(setdiff(own, kept)) + length(setdiff(kept, own)),
+      0.02 * length(own) + 9
+    )
     column <- floor((time - time[1]) / diff(range(time)) * columns)
     for (one in c(1, columns %/% 2, columns - 2)) {
       all <- range(value[column == one], na.rm = TRUE)

@@ -1,17 +1,36 @@
-# Statements that are kept ready do what others do: after one that failed, within transactions,
-# beside another process, and at the end.
+# Statements that are kept ready do what others do: after one that failed,
+# within transactions, beside another process, and at the end.
 
 level_page <- function(key, time, value = time) {
-  rows <- list(time = vetusta:::utc(time), known = vetusta:::utc(time + 1), value = value)
-  list(source = "river", dataset = "levels", shape = "observations", now = max(time) + 1,
-    journal = list(run = "r", asked = 1, rows = length(time), outcome = "stored", source = "river",
-      dataset = "levels"),
-    rows = vetusta:::parcel_series(data.frame(key = key, frequency = "D",
-      dimensions = sprintf("{\"series\":\"%s\"}", key)), rows))
+  rows <- list(
+    time = vetusta:::utc(time),
+    known = vetusta:::utc(time + 1),
+    value = value
+  )
+  list(
+    source = "river",
+    dataset = "levels",
+    shape = "observations",
+    now = max(time) + 1,
+    journal = list(
+      run = "r", asked = 1, rows = length(time), outcome = "stored",
+      source = "river", dataset = "levels"
+    ),
+    rows = vetusta:::parcel_series(
+      data.frame(
+        key = key,
+        frequency = "D",
+        dimensions = sprintf("{\"series\":\"%s\"}", key)
+      ),
+      rows
+    )
+  )
 }
 # These are SQLite's, whatever store the other tests are of.
 new_archive <- function(env = parent.frame()) {
-  archive <- archive_open(withr::local_tempfile(fileext = ".sqlite", .local_envir = env))
+  archive <- archive_open(
+    withr::local_tempfile(fileext = ".sqlite", .local_envir = env)
+  )
   withr::defer(archive_close(archive), envir = env)
   archive
 }
@@ -21,41 +40,57 @@ same_archive <- function(archive, env = parent.frame()) {
   other
 }
 held_files <- function(path) {
-  open <- suppressWarnings(Sys.readlink(list.files("/proc/self/fd", full.names = TRUE)))
+  open <- suppressWarnings(
+    Sys.readlink(list.files("/proc/self/fd", full.names = TRUE))
+  )
   sum(open %in% paste0(path, c("", "-wal", "-shm")))
 }
 ready_count <- function(archive) {
   sum(vapply(as.list(archive$ready), is.list, TRUE))
 }
 
-test_that("the same statement gives the same, the first time and the twentieth", {
+test_that("a prepared statement gives equal results every time", {
   archive <- new_archive()
   for (i in 1:20) {
     key <- paste0("n", i)
-    vetusta:::store_note(archive, "k", "river", "levels", key, value = letters[i], at = i)
+    vetusta:::store_note(
+      archive, "k", "river", "levels", key, value = letters[i], at = i
+    )
     found <- vetusta:::store_notes(archive, "k", "river", "levels", key)
-    expect_identical(found, data.frame(key = key, at = as.numeric(i), value = letters[i]))
-    expect_identical(nrow(vetusta:::store_notes(archive, "k", "river", "levels", "none")), 0L)
+    expect_identical(
+      found, data.frame(key = key, at = as.numeric(i), value = letters[i])
+    )
+    expect_identical(
+      nrow(vetusta:::store_notes(archive, "k", "river", "levels", "none")), 0L
+    )
     expect_identical(vetusta:::store_claim(archive, paste0("c", i), 0), "ours")
   }
   expect_gt(ready_count(archive), 1)
   # a missing value first, and then a number
   vetusta:::store_note(archive, "k", "river", "levels", "empty", at = 1)
-  expect_identical(vetusta:::store_notes(archive, "k", "river", "levels", "empty")$value,
-    NA_character_)
-  expect_identical(vetusta:::store_notes(archive, "k", "river", "levels", "n3")$value, "c")
+  expect_identical(
+    vetusta:::store_notes(archive, "k", "river", "levels", "empty")$value,
+    NA_character_
+  )
+  expect_identical(
+    vetusta:::store_notes(archive, "k", "river", "levels", "n3")$value, "c"
+  )
 })
 
-test_that("a page that lies over another fails in between, and nothing of it stays", {
+test_that("an overlapping page fails and leaves nothing", {
   archive <- new_archive()
   for (i in 1:12) {
     vetusta:::store_put(archive, level_page("a", 86400 * (10 * i + 0:4)))
     # the quick way refuses this one, the other one takes it
-    vetusta:::store_put(archive, level_page("a", 86400 * (10 * i + 3:6), value = 1:4))
+    vetusta:::store_put(
+      archive, level_page("a", 86400 * (10 * i + 3:6), value = 1:4)
+    )
   }
   id <- vetusta:::store_series(archive)$id
   rows <- vetusta:::store_read(archive, id)$columns
-  expect_identical(as.numeric(rows$time), 86400 * as.numeric(rep(10 * (1:12), each = 7) + 0:6))
+  expect_identical(
+    as.numeric(rows$time), 86400 * as.numeric(rep(10 * (1:12), each = 7) + 0:6)
+  )
   expect_identical(rows$value[5:7], c(2, 3, 4))
   expect_identical(nrow(vetusta:::store_journal(archive)), 24L)
 })
@@ -63,33 +98,47 @@ test_that("a page that lies over another fails in between, and nothing of it sta
 test_that("within a transaction that is not to be, nothing stays", {
   archive <- new_archive()
   for (i in 1:6) vetusta:::store_claim(archive, paste0("c", i), 0)
-  expect_error(vetusta:::store_transaction(archive, function() {
-    expect_identical(vetusta:::store_claim(archive, "within", 0), "ours")
-    vetusta:::vetusta_stop("archive", "no", todo = "nothing")
-  }), class = "vetusta_error_archive")
+  expect_error(
+    vetusta:::store_transaction(archive, function() {
+      expect_identical(vetusta:::store_claim(archive, "within", 0), "ours")
+      vetusta:::vetusta_stop("archive", "no", todo = "nothing")
+    }),
+    class = "vetusta_error_archive"
+  )
   other <- same_archive(archive)
   expect_identical(vetusta:::store_claim(other, "within", 0), "ours")
 })
 
-test_that("one that ends halfway holds nothing: the archive can be written by others", {
+test_that("a statement that ends early locks nothing", {
   archive <- new_archive()
   statement <- "SELECT abs(value) AS size FROM json_each(?)"
   for (i in 1:6) {
-    expect_identical(vetusta:::sql_get(archive, statement, list("[-2, 3]"), often = TRUE)$size,
-      2:3)
+    expect_identical(
+      vetusta:::sql_get(archive, statement, list("[-2, 3]"), often = TRUE)$size,
+      2:3
+    )
   }
   # the second value has no positive one
   for (i in 1:2) {
-    expect_error(vetusta:::sql_get(archive, statement, list("[1, -9223372036854775808]"),
-      often = TRUE), class = "vetusta_error_archive")
+    expect_error(
+      vetusta:::sql_get(
+        archive, statement, list("[1, -9223372036854775808]"), often = TRUE
+      ),
+      class = "vetusta_error_archive"
+    )
   }
   vetusta:::store_claim(archive, "c", 0)
   other <- same_archive(archive)
-  expect_identical(DBI::dbGetQuery(other$connection, "PRAGMA wal_checkpoint(TRUNCATE)")$busy, 0L)
-  expect_identical(vetusta:::sql_get(archive, statement, list("[-4]"), often = TRUE)$size, 4L)
+  expect_identical(
+    DBI::dbGetQuery(other$connection, "PRAGMA wal_checkpoint(TRUNCATE)")$busy,
+    0L
+  )
+  expect_identical(
+    vetusta:::sql_get(archive, statement, list("[-4]"), often = TRUE)$size, 4L
+  )
 })
 
-test_that("what is closed has no file open, and nothing beside the archive is left", {
+test_that("closing leaves no open file", {
   skip_if_not(dir.exists("/proc/self/fd"))
   path <- tempfile(fileext = ".sqlite")
   archive <- archive_open(path)
@@ -100,7 +149,9 @@ test_that("what is closed has no file open, and nothing beside the archive is le
   # many different ones do not take a file each
   for (i in 1:30) {
     for (k in 1:5) {
-      vetusta:::sql_get(archive, paste("SELECT ? AS x,", i, "AS y"), list(1), often = TRUE)
+      vetusta:::sql_get(
+        archive, paste("SELECT ? AS x,", i, "AS y"), list(1), often = TRUE
+      )
     }
   }
   expect_lte(ready_count(archive), 12)
@@ -129,13 +180,20 @@ test_that("where no other connection can be made the main one does", {
   archive$path <- path
 })
 
-test_that("what is counted at a glance is what laying rows beside each other counts", {
+test_that("quick counts equal those of a comparison", {
   set.seed(8)
   draw <- function(n, from) {
-    time <- vetusta:::utc(sort(sample(from + 0:11, n, replace = stats::runif(1) < 0.2)))
-    list(time = time, known = vetusta:::utc(sample(c(5, 50, 90), n, TRUE)),
+    time <- vetusta:::utc(
+      sort(sample(from + 0:11, n, replace = stats::runif(1) < 0.2))
+    )
+    list(
+      time = time,
+      known = vetusta:::utc(sample(c(5, 50, 90), n, TRUE)),
       value = sample(c(1, 2, NA), n, TRUE, c(8, 1, 1)),
-      status = sample(c("observed", "estimated", "deleted"), n, TRUE, c(18, 1, 1)))
+      status = sample(
+        c("observed", "estimated", "deleted"), n, TRUE, c(18, 1, 1)
+      )
+    )
   }
   told <- 0
   for (i in 1:4000) {
@@ -148,7 +206,9 @@ test_that("what is counted at a glance is what laying rows beside each other cou
       new$status[!is.na(at)] <- old$status[stats::na.omit(at)]
     }
     if (stats::runif(1) < 0.3) old$status <- new$status <- NULL
-    quick <- vetusta:::counts_behind(old, new, as.numeric(new$time) > max(as.numeric(old$time)))
+    quick <- vetusta:::counts_behind(
+      old, new, as.numeric(new$time) > max(as.numeric(old$time))
+    )
     if (!is.null(quick)) {
       told <- told + 1
       expect_identical(quick, vetusta:::merge_history(old, new, 100)$counts)

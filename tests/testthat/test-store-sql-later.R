@@ -1,13 +1,23 @@
 # Pages that are written together.
 later_page <- function(symbol, times, close = 1, claim = NULL, note = NULL) {
-  rows <- data.frame(symbol = symbol, time = utc(times), open = close, high = close, low = close,
-    close = close, volume = 1, session = NA_character_, side = NA_character_, status = "observed")
-  list(source = "quay", dataset = "bars", shape = "bars",
+  rows <- data.frame(
+    symbol = symbol, time = utc(times), open = close, high = close,
+    low = close, close = close, volume = 1, session = NA_character_,
+    side = NA_character_, status = "observed"
+  )
+  list(
+    source = "quay",
+    dataset = "bars",
+    shape = "bars",
     rows = vetusta:::archive_parcel("bars", rows, frequency = "PT1M"),
     covered = data.frame(key = symbol, start = times[1], end = max(times) + 60),
-    claims = claim, notes = note,
-    journal = list(run = "r", source = "quay", dataset = "bars", symbol = symbol, asked = times[1],
-      rows = length(times), outcome = "stored"))
+    claims = claim,
+    notes = note,
+    journal = list(
+      run = "r", source = "quay", dataset = "bars", symbol = symbol,
+      asked = times[1], rows = length(times), outcome = "stored"
+    )
+  )
 }
 later_put <- function(archive, page, gather = 50) {
   vetusta:::store_put(archive, page, gather)
@@ -18,7 +28,7 @@ later_journal <- function(file) {
   nrow(archive_journal(other))
 }
 
-test_that("small pages wait for each other, up to a number, and end as if written one by one", {
+test_that("gathered pages end as if written one by one", {
   skip_if(Sys.getenv("VETUSTA_TEST_STORE") == "postgres")
   together <- new_archive()
   alone <- new_archive()
@@ -35,20 +45,25 @@ test_that("small pages wait for each other, up to a number, and end as if writte
   plain <- function(archive) lapply(archive_read(archive), as.data.frame)
   expect_equal(plain(together), plain(alone))
   expect_identical(nrow(archive_check(together)), 0L)
-  expect_equal(vetusta:::store_covered(together, "quay", "bars"),
-    vetusta:::store_covered(alone, "quay", "bars"))
-  # the fan of small segments is counted for series that were made with their first page, too
+  expect_equal(
+    vetusta:::store_covered(together, "quay", "bars"),
+    vetusta:::store_covered(alone, "quay", "bars")
+  )
+  # the fan of small segments is counted for series that were made with their
+  # first page, too
   vetusta:::store_settle(together)
   expect_equal(plain(together), plain(alone))
 })
 
-test_that("rows that are there already are compared, and the counts are put right", {
+test_that("stored rows are compared and counts corrected", {
   skip_if(Sys.getenv("VETUSTA_TEST_STORE") == "postgres")
   archive <- new_archive()
   at <- 1.77e9 + 60 * 0:9
   later_put(archive, later_page("A", at), 1)
   total <- c(new = 0, changed = 0, unchanged = 0)
-  for (page in list(later_page("B", at), later_page("A", at), later_page("A", at + 60, 2))) {
+  for (page in list(
+    later_page("B", at), later_page("A", at), later_page("A", at + 60, 2)
+  )) {
     total <- total + later_put(archive, page)
   }
   expect_identical(total, c(new = 30, changed = 0, unchanged = 0))
@@ -66,10 +81,17 @@ test_that("what is no small page is written after those that wait", {
   skip_if(Sys.getenv("VETUSTA_TEST_STORE") == "postgres")
   archive <- new_archive()
   at <- 1.77e9 + 60 * 0:9
-  reached <- function(value) list(list(kind = "reached", key = "k", value = value))
+  reached <- function(value) {
+    list(list(kind = "reached", key = "k", value = value))
+  }
   later_put(archive, later_page("A", at, note = reached("page 2")))
-  later_put(archive, later_page("A", 1.78e9 + 60 * 0:1500, note = reached("page 3")))
-  expect_identical(vetusta:::store_notes(archive, "reached", "quay", "bars", "k")$value, "page 3")
+  later_put(
+    archive, later_page("A", 1.78e9 + 60 * 0:1500, note = reached("page 3"))
+  )
+  expect_identical(
+    vetusta:::store_notes(archive, "reached", "quay", "bars", "k")$value,
+    "page 3"
+  )
   expect_identical(later_journal(archive$path), 2L)
   # closing writes what waits
   later_put(archive, later_page("B", at, claim = "c"))
@@ -78,24 +100,39 @@ test_that("what is no small page is written after those that wait", {
   expect_identical(later_journal(path), 3L)
 })
 
-test_that("a run that gathers ends as one that does not, and a wrong number is refused", {
+test_that("gathering changes no result; wrong numbers are refused", {
   services <- start_services()
   quay_key()
   runs <- lapply(c(1, 50), function(gather) {
     archive <- new_archive()
-    query <- query_bars(source_card("quay", url = services$url), c("KELD", "TAMX", "SALT"),
-      "1 hour", from = "2026-03-02", to = "2026-03-20")
-    run <- collect_run(plan_requests(query, archive), archive, progress = FALSE, gather = gather)
-    list(new = run$new, pages = run$pages, rows = lapply(archive_read(archive), as.data.frame),
-      journal = nrow(archive_journal(archive)))
+    query <- query_bars(
+      source_card("quay", url = services$url), c("KELD", "TAMX", "SALT"),
+      "1 hour", from = "2026-03-02", to = "2026-03-20"
+    )
+    run <- collect_run(
+      plan_requests(query, archive), archive, progress = FALSE, gather = gather
+    )
+    list(
+      new = run$new,
+      pages = run$pages,
+      rows = lapply(archive_read(archive), as.data.frame),
+      journal = nrow(archive_journal(archive))
+    )
   })
   expect_equal(runs[[1]], runs[[2]])
   expect_gt(runs[[1]]$new, 100)
   archive <- new_archive()
-  plan <- plan_requests(query_bars(source_card("quay", url = services$url), "KELD", "1 hour",
-    from = "2026-03-02", to = "2026-03-03"), archive)
+  plan <- plan_requests(
+    query_bars(
+      source_card("quay", url = services$url), "KELD", "1 hour",
+      from = "2026-03-02", to = "2026-03-03"
+    ),
+    archive
+  )
   for (wrong in list(0, 1.5, "many", NA)) {
-    expect_error(collect_run(plan, archive, progress = FALSE, gather = wrong),
-      class = "vetusta_error_argument")
+    expect_error(
+      collect_run(plan, archive, progress = FALSE, gather = wrong),
+      class = "vetusta_error_argument"
+    )
   }
 })
