@@ -36,13 +36,14 @@ docs:
 	@$(WITH_LIBRARY) Rscript tools/reference.R
 
 site: $(LIB)/installed
-	@Rscript tools/setup.R site
-	@$(WITH_LIBRARY) Rscript tools/site.R
+	@VETUSTA_LIBRARY=$(LIB)/site Rscript tools/setup.R site
+	@R_LIBS="$(LIB)/site:$(LIB):$(R_LIBRARY)" Rscript tools/site.R
 
-# R in the tidyverse style, C++ by clang-format where it is installed; FILES names some files of R
+# styler and pkgdown have libraries of their own, because they need newer packages than Debian's dplyr
+# can work with. R in the tidyverse style, C++ by clang-format where it is installed; FILES names some files of R
 format:
-	@Rscript tools/setup.R develop
-	@$(WITH_LIBRARY) Rscript -e 'styler::cache_deactivate(FALSE); styler::style_file(commandArgs(TRUE))' \
+	@VETUSTA_LIBRARY=$(LIB)/format Rscript tools/setup.R format
+	@R_LIBS="$(LIB)/format:$(R_LIBRARY)" Rscript -e 'styler::cache_deactivate(FALSE); styler::style_file(commandArgs(TRUE))' \
 	  $(or $(FILES),$(wildcard R/*.R tests/testthat/*.R bench/*.R tools/*.R))
 	@if command -v clang-format > /dev/null; then clang-format -i $(filter-out src/RcppExports.cpp,$(wildcard src/*.cpp src/*.h)); fi
 

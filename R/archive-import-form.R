@@ -56,7 +56,7 @@ archive_import_form <- function(file, skip = NULL, separator = NULL,
   form$skip <- form$skip %||% cells_skip(cells)
   body <- as.vector(cells[-seq_len(min(form$skip + 1, nrow(cells))), ])
   body <- body[nzchar(body)]
-  marks <- numbers_marks(body)
+  marks <- numbers_marks(body, form$separator %||% ";")
   days <- dates_order(body)
   doubts <- c(
     if (is.null(form$decimal)) marks$doubt, if (is.null(form$dates)) days$doubt
@@ -247,8 +247,10 @@ cells_skip <- function(cells) {
   if (length(at)) at[1] - 1 else 0
 }
 
-# The decimal and thousands marks that the numbers have.
-numbers_marks <- function(cells) {
+# The decimal and thousands marks that the numbers have. A mark before three
+# digits is a decimal mark for certain if the file also has whole numbers of
+# four digits without a mark, or if it is a point and commas separate columns.
+numbers_marks <- function(cells, separator = ";") {
   cells <- cells[grepl(number_like, cells) & !grepl(date_like, cells)]
   digits <- trimws(gsub("[^0-9.,' ]", "", cells))
   comma <- grepl("^[0-9]{1,3}([.' ][0-9]{3})*,[0-9]+$|^[0-9]+,[0-9]+$", digits)
@@ -256,7 +258,9 @@ numbers_marks <- function(cells) {
     "^[0-9]{1,3}([,' ][0-9]{3})*[.][0-9]+$|^[0-9]+[.][0-9]+$", digits
   )
   # three digits after a single mark may be thousands
-  three <- grepl("^[0-9]{1,3}[.,][0-9]{3}$", digits)
+  three <- grepl("^[1-9][0-9]{0,2}[.,][0-9]{3}$", digits)
+  if (any(grepl("^[0-9]{4,}$", digits))) three[] <- FALSE
+  if (separator == ",") three <- three & !grepl(".", digits, fixed = TRUE)
   sure <- c("," = sum(comma & !three), "." = sum(point & !three))
   decimal <- if (sure[[","]] > sure[["."]]) "," else "."
   groups <- c("." = ",", "," = ".")[[decimal]]

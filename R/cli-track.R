@@ -112,6 +112,9 @@ cli_track_list <- function(desk, options) {
 cli_track_add <- function(desk, options) {
   source <- desk_source(desk, options$words[1], options$account)
   named <- cli_named_dataset(source, options$words[-1])
+  if (inherits(named$dataset, "vetusta_dataset_rows")) {
+    named$words <- with_key(named$dataset, named$words)
+  }
   away <- tryCatch(
     {
       cli_ask(named$dataset, source, named$words, options)

@@ -237,7 +237,8 @@ actions_absent <- function(run, chain, page) {
     page$notes,
     paste0(
       counted(sum(gone), "value"), if (sum(gone) == 1) " is" else " are",
-      " no longer published; their rows are kept: ",
+      " no longer published, and ", if (sum(gone) == 1) "is" else "are",
+      " kept: ",
       paste0(
         sub("\r.*", "", owner[some]), " ",
         format(epoch_days(floor(day[some]))),

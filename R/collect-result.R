@@ -66,8 +66,12 @@ format_run <- function(x) {
     },
     if (x$doubled > 0) {
       paste0(
-        "  ", counted(x$doubled, "row"), " were received twice, and ",
-        if (x$doubled == 1) "is" else "are", " stored once"
+        "  ", counted(x$doubled, "row"),
+        if (x$doubled == 1) {
+          " was received twice, and is stored once"
+        } else {
+          " were received twice, and are stored once"
+        }
       )
     },
     if (x$rejected > 0) {
@@ -94,13 +98,15 @@ format_listed <- function(x) {
       paste0(
         "  ", thousands(x$listed[["entries"]]), " entries are ",
         thousands(x$listed[["rows"]]), " ", x$noun, ": ", thousands(twice),
-        " are in several requests, and stored once"
+        if (twice == 1) " is" else " are",
+        " in several requests, and stored once"
       )
     },
     if (x$gone > 0) {
       paste0(
-        "  ", thousands(x$gone), if (x$gone == 1) " is" else " are",
-        " no longer listed: kept, with their last day"
+        "  ", thousands(x$gone), 
+        if (x$gone == 1) " is" else " are", " no longer listed: kept, with ",
+        if (x$gone == 1) "its last day" else "their last days"
       )
     }
   )

@@ -1,6 +1,6 @@
 # Sets up what is missing: system libraries and R packages.
 #
-#   Rscript tools/setup.R run|test|develop|site [FILE]
+#   Rscript tools/setup.R run|test|develop|format|site [FILE]
 #
 # The path of the library is written into FILE.
 #
@@ -14,7 +14,7 @@
 # VETUSTA_PREBUILT no: compile everything from CRAN, whatever Debian has
 # VETUSTA_ONLY     yes: use only packages in VETUSTA_LIBRARY and in R itself
 
-purposes <- c("run", "test", "develop", "site")
+purposes <- c("run", "test", "develop", "format", "site")
 arguments <- commandArgs(TRUE)
 purpose <- if (length(arguments)) arguments[1] else "run"
 if (!purpose %in% purposes) {
@@ -76,6 +76,7 @@ wanted <- requirements(
     field("Imports"), field("LinkingTo"),
     if (purpose != "run") field("Suggests"),
     if (purpose == "develop") field("Config/vetusta/develop"),
+    if (purpose == "format") "styler",
     if (purpose == "site") "pkgdown, rmarkdown"
   )
 )

@@ -230,7 +230,7 @@ test_that("a value missing from a full answer is reported once and kept", {
   apply_message(archive, csv2("I,A,X,2021,1,a"))
   expect_match(
     archive_rejected(archive)$reason,
-    "1 value is no longer published, and kept: A.X 2022"
+    "1 value is no longer published, and is kept: A.X 2022"
   )
   apply_message(archive, csv2("I,A,X,2021,1,a"))
   expect_identical(nrow(archive_rejected(archive)), 1L)

@@ -95,13 +95,13 @@ test_that("a directory in parts: doubled and delisted entries", {
   expect_match(paste(format(first), collapse = "\n"), "", fixed = TRUE)
   expect_match(
     vetusta:::format_run(first),
-    "4 entries are 3 rows: 1 came from several requests, and are held once",
+    "4 entries are 3 rows: 1 is in several requests, and stored once",
     all = FALSE
   )
   writeLines("gone", state)
   second <- collect()
   expect_match(
-    vetusta:::format_run(second), "1 is not listed any more", all = FALSE
+    vetusta:::format_run(second), "1 is no longer listed", all = FALSE
   )
   rows <- archive_rows(archive, "test", "directory")
   expect_identical(rows$symbol[!is.na(rows$last_day)], "KANT")

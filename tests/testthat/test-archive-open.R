@@ -160,7 +160,7 @@ test_that("an archive of before the first release is refused", {
   before <- tools::md5sum(path)
   expect_error_kind(archive_open(path), "archive", "before its first release")
   expect_error_kind(
-    archive_open(path, read_only = TRUE), "archive", "cannot be read"
+    archive_open(path, read_only = TRUE), "archive", "cannot read it"
   )
   expect_error_kind(
     archive_rescue(path, withr::local_tempfile()), "archive", "first release"
@@ -292,7 +292,7 @@ test_that("an archive may have any letters in its path, in any locale", {
     expect_identical(run$status, 0L)
     expect_match(
       run_vetusta(
-        "list", "--archive", name, folder = folder, env = c(LC_ALL = locale)
+        "list", "series", "--archive", name, folder = folder, env = c(LC_ALL = locale)
       )$stdout,
       "KELD"
     )

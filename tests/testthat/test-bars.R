@@ -220,7 +220,7 @@ test_that("buckets by clock, start of day or week, and session", {
   )
   expect_identical(clock$expected, c(30L, rep(60L, 6)))
   expect_identical(unique(clock$status), "observed")
-  ends <- bars_resample(bars, "1 hour", calendar, label = "end")
+  ends <- bars_resample(bars, "1 hour", calendar, stamp = "end")
   expect_identical(
     format(ends$time[c(1, 7)], "%H:%M", tz = "Europe/Riga"), c("10:30", "16:00")
   )

@@ -372,5 +372,5 @@ test_that("open windows in plan, list and run; collect --again", {
     "nothing to request|is complete for this window"
   )
   ran <- run_vetusta(c("collect", words, "--again"))
-  expect_match(ran$stdout, "3 held already")
+  expect_match(ran$stdout, "3 already stored")
 })

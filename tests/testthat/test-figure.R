@@ -75,7 +75,7 @@ test_that("a dominating series is reported, units get panels", {
   crowd <- days_of(9, sprintf("s%02d", 1:30))
   crowd$unit <- ifelse(crowd$series < "s15", "cm", "t")
   told <- notes_of(figure_lines(crowd))
-  expect_match(told$said, "so each unit has a panel")
+  expect_match(told$said, "so each unit has a separate panel")
   expect_identical(nrow(ggplot2::ggplot_build(told$figure)$layout$layout), 2L)
   # a unit that only some have is not that of the axis
   expect_null(

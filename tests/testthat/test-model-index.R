@@ -196,5 +196,5 @@ test_that("terms and levels that are none are told", {
   expect_output(
     print(payoff_value(index, data.frame(strike = 1))), "payoff of lock"
   )
-  expect_output(print(index), "what each day lies below 0")
+  expect_output(print(index), "days below 0 and the sum of their shortfall")
 })

@@ -213,7 +213,7 @@ test_that("joint simulation keeps the correlation of residuals", {
   b <- noise_of(2 * common + rnorm(1500, sd = 0.5), c(0, 0))
   truth <- stats::cor(a$standardised, b$standardised)
   for (by in c("model", "blocks")) {
-    both <- model_paths(list(a = a, b = b), 3000, "30 days", seed = 2, by = by)
+    both <- model_paths(list(a = a, b = b), 3000, "30 days", seed = 2, draw = by)
     expect_named(both, c("a", "b"))
     expect_equal(
       stats::cor(as.numeric(both$a$paths), as.numeric(both$b$paths)), truth,
@@ -239,7 +239,7 @@ test_that("quantiles and the mean are series, and wrong arguments are told", {
   expect_s3_class(series_frame(rows), "vetusta_observations")
   expect_output(print(paths), "500 paths of 20 days, seed 1 of rest")
   for (wrong in list(
-    list(n = 0), list(seed = 1.5), list(from = "then"), list(by = "luck"),
+    list(n = 0), list(seed = 1.5), list(from = "then"), list(draw = "luck"),
     list(lower = 3, upper = 2), list(horizon = "1 hour"), list(each = 3),
     list(trend = "up")
   )) {

@@ -41,7 +41,7 @@ test_that("rows that say the same are one, and all rows are counted", {
     paste(
       format(got$run$doubled), capture.output(print(got$run)), collapse = "\n"
     ),
-    "1 row came twice, and is stored once"
+    "1 row was received twice, and is stored once"
   )
 })
 
@@ -78,7 +78,7 @@ test_that("the same holds for files, with lines, of bars and of other values", {
   expect_identical(archive_bars(archive, "AAA")$close, 20)
   expect_match(
     paste(capture.output(print(done)), collapse = "\n"),
-    "2 new, .* 1 twice, 1 set aside"
+    "2 new, .* 1 twice, 1 rejected"
   )
   writeLines(
     c("series,period,value", "A,2025-01,1", "A,2025-01,2", "A,2025-02,3"), file

@@ -96,7 +96,7 @@ test_that("bars and days together, and what cannot be joined", {
   )
   expect_error_kind(series_join(bars), "argument", "Two or more")
   two <- rbind(old, transform(old, series = "TAMX"))
-  expect_error_kind(series_join(bars, two), "shape", "of 2")
+  expect_error_kind(series_join(bars, two), "shape", "has 2")
   negative <- data.frame(
     series = "x", period = as.Date("2026-03-10"), value = -1
   )

@@ -153,7 +153,7 @@ law_works <- list(
     bars_resample(
       bars_frame(x),
       sample(c("1 week", "1 month", "10 days"), 1),
-      label = sample(c("start", "end"), 1)
+      stamp = sample(c("start", "end"), 1)
     )
   },
   adjust = function(x) {

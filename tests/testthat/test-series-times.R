@@ -150,7 +150,7 @@ test_that("clock buckets end on the hour; months of ranks", {
     )
   )
   for (length in c("1 hour", "4 hours", "5 hours", "30 minutes")) {
-    ends <- bars_resample(ten, length, whole, anchor = "clock", label = "end")
+    ends <- bars_resample(ten, length, whole, anchor = "clock", stamp = "end")
     expect_identical(
       sum(as.numeric(ends$time) %% 1800 != 0), 0L, label = length
     )

@@ -8,11 +8,11 @@ test_that("signatures are those of the standard's own test cases", {
     "b0344c61d8db38535ca8afceaf0bf12b881dc200c9833da726e9376c2e32cff7"
   )
   expect_identical(
-    sign(charToRaw("Jefe"), "what do ya query for nothing?", "sha256"),
+    sign(charToRaw("Jefe"), "what do ya want for nothing?", "sha256"),
     "5bdcc146bf60754e6a042426089575c75a003f089d2739839dec58b964ec3843"
   )
   expect_identical(
-    sign(charToRaw("Jefe"), "what do ya query for nothing?", "sha512"),
+    sign(charToRaw("Jefe"), "what do ya want for nothing?", "sha512"),
     paste0(
       "164b7a7bfcf819e2e395fbe73b56e0a387bd64222e831fd610270cd7ea250554",
       "9758bf75c05a994a6d034f65f8f0e6fdcaeab1a34d4a6b4b636e070a38bce737"
