@@ -1,6 +1,6 @@
 # Checks of an archive, repair of a damaged one, and copies.
 
-#' Look after an archive
+#' Check, repair and copy an archive
 #'
 #' @param archive An archive, see [archive_open()].
 #' @return `archive_check()`: a tibble with one row a finding: `what` (the

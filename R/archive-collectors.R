@@ -1,6 +1,6 @@
 # Collectors that are working on an archive.
 
-#' Who is collecting
+#' List collectors
 #'
 #' A collector is a process that asks services for what goes into an archive, on
 #' this machine or on another. Each request is made by one of them. One that is

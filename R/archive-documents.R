@@ -27,7 +27,7 @@ document_note <- function(folder, link) {
   paste0(document_folder(folder), "\r", link)
 }
 
-#' Documents that were fetched
+#' List fetched documents
 #'
 #' @param archive An archive.
 #' @param source,dataset The names of the source and of its dataset.

@@ -1,6 +1,6 @@
 # Removal of series and datasets.
 
-#' Take series or a dataset out of an archive
+#' Delete series or a dataset from an archive
 #'
 #' Writes a backup first, then takes out all rows, all earlier versions and all
 #' that says that they are covered, so that the next `collect` asks for them

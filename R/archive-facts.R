@@ -90,7 +90,7 @@ store_named <- function(store, source, keys) {
   stats::setNames(name, records$key)[!duplicated(records$key)]
 }
 
-#' The schema of a dataset
+#' Schema of a dataset
 #'
 #' @param archive An archive.
 #' @param source,dataset The names of a source and of its dataset; `NULL` for
@@ -195,9 +195,7 @@ rows_known <- function(archive, series, read) {
     end <- shape_ends[[series$shape[i]]](
       read$columns$time[at], series$frequency[i], facts
     )
-    known[
-      at
-    ] <- if (is.null(facts$delay)) {
+    known[at] <- if (is.null(facts$delay)) {
       end
     } else {
       as.numeric(shift_instant(utc(end), facts$delay, 1, facts$zone))

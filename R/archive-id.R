@@ -291,10 +291,12 @@ dimension_labels <- function(before, key, series, archive) {
   texts <- strsplit(key, ".", fixed = TRUE)[[1]]
   unlist(lapply(seq_len(nrow(datasets)), function(i) {
     lists <- archive_labels(archive, datasets$source[i], datasets$dataset[i])
-    if (!length(lists) || length(lists) != length(texts)) {
+    # a star at the end stands for all dimensions that follow
+    open <- length(texts) < length(lists) && endsWith(key, "*")
+    if (!length(lists) || (length(lists) != length(texts) && !open)) {
       return(NULL)
     }
-    codes <- Map(function(text, list) code_of_label(text, list), texts, lists)
+    codes <- Map(code_of_label, texts, lists[seq_along(texts)])
     if (all(lengths(codes) == 1)) {
       paste0(before, paste(unlist(codes), collapse = "."))
     }
@@ -375,13 +377,17 @@ nearest_ids <- function(path, series, most = 3) {
   known <- utils::head(unique(series$key), 5000)
   by_key <- utils::adist(tolower(last), tolower(known))[1, ]
   near <- known[order(by_key)][sort(by_key) <= max(2, nchar(last) / 3)]
+  # a key that begins with the text is meant more often than a similar one
+  if (nchar(last) > 2) {
+    begins <- startsWith(tolower(known), tolower(last))
+    near <- unique(c(utils::head(known[begins], most), near))
+  }
   rows <- unlist(
     lapply(utils::head(near, most), function(key) which(series$key == key))
   )
   if (!length(rows) && grepl("/", path)) {
-    distance <- utils::adist(tolower(path), tolower(utils::head(full, 5000)))[
-      1,
-    ]
+    known <- tolower(utils::head(full, 5000))
+    distance <- utils::adist(tolower(path), known)[1, ]
     rows <- which(
       distance == min(distance) & distance <= max(3, nchar(path) / 3)
     )

@@ -1,7 +1,7 @@
 # The form of a local file: lines above the header, decimal and thousands marks,
 # dates, encoding.
 
-#' The form of a file to import
+#' Form of a file to import
 #'
 #' Reads how a file writes its table, from the file where an argument is not
 #' given. What the file cannot decide is a doubt: whether 03/04/2026 is in March
@@ -117,12 +117,9 @@ form_lines <- function(file, encoding) {
   text <- iconv(
     list(bytes), if (encoding == "latin1") "CP1252" else encoding, "UTF-8",
     sub = "byte"
-  )[[
-    1
-  ]]
-  strsplit(sub("^\ufeff", "", gsub("\r\n?", "\n", text)), "\n", fixed = TRUE)[[
-    1
-  ]]
+  )[[1]]
+  text <- sub("^\ufeff", "", gsub("\r\n?", "\n", text))
+  strsplit(text, "\n", fixed = TRUE)[[1]]
 }
 
 # The separator that occurs equally often in most lines.

@@ -117,7 +117,7 @@ import_readers <- list(
 #'   dataset = "levels"
 #' )
 archive_import_rows <- function(archive, file, shape = "observations",
-                                dataset = NULL, source = "own", columns = NULL,
+                                dataset = NULL, source = "files", columns = NULL,
                                 wide = FALSE, unit = NULL, types = NULL,
                                 form = NULL) {
   check_archive(archive)
@@ -160,9 +160,9 @@ archive_import_rows <- function(archive, file, shape = "observations",
   rows <- import_typed(declared$rows, shape, c(text, names(types)))
   rejected <- rbind(import_rejected(rows, shape), declared$rejected)
   rejected <- rejected[!duplicated(rejected$row), ]
-  twice <- doubled_values(rows, shape, rejected$row, lines)[
-    c("row", "reason", "detail")
-  ]
+  twice <- doubled_values(
+    rows, shape, rejected$row, lines
+  )[c("row", "reason", "detail")]
   twice$detail <- gsub(" in row ", " in line ", twice$detail, fixed = TRUE)
   rejected <- rbind(rejected, twice)
   rejected <- rejected[order(rejected$row), ]

@@ -41,7 +41,7 @@
 #' csv <- system.file("extdata", "keld-days.csv", package = "vetusta")
 #' archive_import(archive, csv, symbol = "KELD", interval = "1 day")
 archive_import <- function(archive, file, symbol = NULL, interval,
-                           source = "own", columns = NULL, time_as = "rfc3339",
+                           source = "files", columns = NULL, time_as = "rfc3339",
                            zone = "UTC", calendar = NULL, unit = NULL,
                            types = NULL, form = NULL) {
   check_archive(archive)
@@ -173,9 +173,7 @@ import_kinds <- function(names, time_as) {
     low = 1L,
     close = 1L,
     volume = 1L
-  )[
-    names
-  ]
+  )[names]
   kinds[is.na(kinds)] <- 0L
   unname(kinds)
 }
@@ -233,9 +231,7 @@ bars_from_text <- function(raw, time_as, zone, calendar) {
     if (!length(rows)) {
       return(invisible())
     }
-    rejected[[
-      length(rejected) + 1
-    ]] <<- data.frame(
+    rejected[[length(rejected) + 1]] <<- data.frame(
       row = rows,
       reason = rep(reason, length(rows)),
       detail = sprintf("value %s", values[rows])

@@ -5,7 +5,7 @@
 # "rejected": rows were rejected under one card; the window is open again under
 # a card that reads rows differently.
 
-#' What is incomplete
+#' Incomplete windows
 #'
 #' Lists the windows, keys and selections that were collected and are not proven
 #' complete: an answer contradicted another, a page that the source announced

@@ -272,9 +272,9 @@ labelled <- function(codes, known, labels, language) {
 
 # A readable name: labels of the dimensions in which the series differ.
 series_names <- function(dimensions, known, language) {
-  varies <- names(dimensions)[
-    vapply(dimensions, function(codes) length(unique(codes)) > 1, TRUE)
-  ]
+  varies <- names(
+    dimensions
+  )[vapply(dimensions, function(codes) length(unique(codes)) > 1, TRUE)]
   if (!length(varies)) varies <- setdiff(names(dimensions), "FREQ")
   if (!length(varies)) {
     return(rep("", nrow(dimensions)))

@@ -1,6 +1,6 @@
 # Reading series by ID, and the contents of an archive.
 
-#' What an archive holds
+#' Contents of an archive
 #'
 #' @param archive An archive, see [archive_open()].
 #' @return `archive_series()`: a tibble with one row a series: `id`, `source`,

@@ -48,9 +48,7 @@ archive_rows <- function(archive, source, dataset, as_of = NULL, all = FALSE) {
         rows_of_frames(
           archive, source, dataset, store_frames(archive, source, dataset),
           shape[1], all
-        )[
-          0,
-        ]
+        )[0,]
       )
     }
     if (nrow(frames)) {
@@ -107,9 +105,7 @@ rows_of_records <- function(archive, source, dataset, shape, at) {
 # Columns converted to their stored types.
 typed_rows <- function(rows, types) {
   for (name in names(rows)) {
-    rows[[
-      name
-    ]] <- switch(types[name] %||% "",
+    rows[[name]] <- switch(types[name] %||% "",
       instant = read_rfc3339(as.character(rows[[name]])),
       day = read_day(as.character(rows[[name]])),
       number = as.double(rows[[name]]),

@@ -87,9 +87,7 @@ resample_by_store <- function(archive, catalogue, window, at, terms, base,
     if (!is.null(facts$calendar) && base$seconds > 60) {
       return(NULL)
     }
-    window[
-      2
-    ] <- min(
+    window[2] <- min(
       window[2],
       at - base$seconds -
         (if (is.null(facts$delay)) 0 else interval_seconds(facts$delay)) + 1e-6

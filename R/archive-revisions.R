@@ -1,6 +1,6 @@
 # Revisions: earlier values of a period beside the current one.
 
-#' The history of values
+#' Revisions of values
 #'
 #' @param archive An archive.
 #' @param ids Series IDs of series of any kind, see [archive_find()].

@@ -1,6 +1,6 @@
 # Work through series that do not fit into memory together.
 
-#' Go through many series
+#' Process many series in parts
 #'
 #' Reads series a few at a time, so that memory is bounded however many there
 #' are, and hands each handful to a function.

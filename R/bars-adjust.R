@@ -173,9 +173,7 @@ bars_adjust <- function(bars, actions, of = "splits", method = "ratio",
     for (name in intersect(
       c("open", "high", "low", "close", "vwap"), names(columns)
     )) {
-      columns[[
-        name
-      ]] <- stretches_cpp(
+      columns[[name]] <- stretches_cpp(
         check_numbers(columns[[name]], name), rows, factor, offset
       )
     }
@@ -237,9 +235,7 @@ adjust_one <- function(time, close, times, run, actions, method, anchor) {
   maps[k + 1, ] <- c(1, 0, 1)
   for (i in rev(seq_len(k))) {
     onward <- maps[i + 1, ]
-    maps[
-      i,
-    ] <- if (used[i]) {
+    maps[i,] <- if (used[i]) {
       c(onward[1] * a[i], onward[1] * b[i] + onward[2], onward[3] * shares[i])
     } else {
       onward

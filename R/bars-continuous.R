@@ -1,6 +1,6 @@
 # Expiring contracts joined into one continuous series.
 
-#' One series from contracts that end
+#' Continuous series from contracts
 #'
 #' On each trading day one contract counts. Which one is decided from what was
 #' known before that day began, and never from its own volume.
@@ -152,9 +152,7 @@ continue_one <- function(bars, day, contracts, name, rule) {
     drop = FALSE
   ]
   for (name in c("through", "known")) {
-    selected[[
-      name
-    ]] <- utc(
+    selected[[name]] <- utc(
       pmax(as.numeric(selected[[name]]), chosen_by[, name], maps[[name]][at])
     )
   }

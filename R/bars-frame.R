@@ -80,9 +80,8 @@ bars_frame <- function(rows) {
       todo = suggest_word(unknown, status_words)
     )
   }
-  columns[
-    setdiff(names(rows), bars_columns)
-  ] <- unclass(rows)[setdiff(names(rows), bars_columns)]
+  columns[setdiff(names(rows), bars_columns)] <-
+    unclass(rows)[setdiff(names(rows), bars_columns)]
   for (name in intersect(c("through", "known"), names(columns))) {
     columns[[name]] <- read_instants(columns[[name]], name, na = TRUE)
   }
@@ -198,7 +197,7 @@ no_wrong_bars <- data.frame(
   detail = character()
 )
 
-#' Find bars that cannot be
+#' Find impossible bars
 #'
 #' @param bars A table of bars.
 #' @return A data frame with one row a wrong bar: `row` (its number in `bars`),

@@ -1,6 +1,6 @@
 # Jumps in raw prices that no listed action explains.
 
-#' Jumps in raw prices that look like an action nobody told
+#' Find price jumps of unreported corporate actions
 #'
 #' @param bars A table of bars of one day or longer.
 #' @param actions Actions that are known, see [bars_adjust()]; `NULL` for none.

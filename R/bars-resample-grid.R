@@ -190,9 +190,7 @@ bucket_ends <- function(rows, grid) {
   } else {
     grid$close[
       length(grid$close) + 1 - match(frames$bucket, rev(frames$bucket))
-    ][
-      rows$frame
-    ]
+    ][rows$frame]
   }
 }
 

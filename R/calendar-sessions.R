@@ -1,4 +1,4 @@
-#' The sessions of a calendar
+#' Sessions of a calendar
 #'
 #' @param calendar A calendar from [calendar_make()] or [source_calendar()].
 #' @param from,to Local days, `Date` or `"YYYY-MM-DD"`, both included.
@@ -146,7 +146,7 @@ calendar_plain <- function(calendar) {
   calendar
 }
 
-#' The times at which a calendar expects a value
+#' Expected times of a calendar
 #'
 #' @param calendar A calendar.
 #' @param interval A length of time, see [time_interval()]. Intervals within the
@@ -274,9 +274,7 @@ day_times <- function(day, zone, calendar) {
     calendar, min(day), max(day), main_session(calendar)
   )
   opening <- sessions$open[match(day, sessions$day)]
-  opening[
-    is.na(opening)
-  ] <- time_local(
+  opening[is.na(opening)] <- time_local(
     day[is.na(opening)], calendar$sessions$start[1], calendar$zone
   )
   opening
@@ -330,9 +328,9 @@ trading_times <- function(time, interval, calendar) {
     return(time)
   }
   first <- !duplicated(buckets$frames$bucket)
-  opening <- as.numeric(buckets$frames$open[first])[
-    match(buckets$bucket, buckets$frames$bucket[first])
-  ]
+  opening <- as.numeric(
+    buckets$frames$open[first]
+  )[match(buckets$bucket, buckets$frames$bucket[first])]
   utc(ifelse(is.na(opening), as.numeric(time), opening))
 }
 
@@ -344,8 +342,8 @@ trading_ends <- function(time, interval, calendar, zone = calendar$zone) {
     return(otherwise)
   }
   last <- !duplicated(buckets$frames$bucket, fromLast = TRUE)
-  closing <- as.numeric(buckets$frames$close[last])[
-    match(buckets$bucket, buckets$frames$bucket[last])
-  ]
+  closing <- as.numeric(
+    buckets$frames$close[last]
+  )[match(buckets$bucket, buckets$frames$bucket[last])]
   ifelse(is.na(closing), otherwise, closing)
 }

@@ -189,7 +189,7 @@ cli_join <- function(arguments) {
     ),
     c(
       paste0(
-        "vetusta join \"quay/bars/KELD@1 day\" \"own/import/KELD@1 day\" ",
+        "vetusta join \"quay/bars/KELD@1 day\" \"files/import/KELD@1 day\" ",
         "--adjust ratio"
       ),
       "vetusta join kelder-lock tamm-weir --adjust difference --differences"

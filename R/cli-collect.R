@@ -73,10 +73,11 @@ cli_collect <- function(arguments) {
     cli_say(
       if (any(again)) {
         paste(
-          "to try just", if (length(again) == 1) "that" else "those", "again:"
+          "to repeat only the failed",
+          if (length(again) == 1) "request:" else "requests:"
         )
       } else {
-        "to request only those again, once the source has them:"
+        "to repeat only the failed requests, once the source has the data:"
       },
       "\n  ", collect_again_command(options, run)
     )
@@ -125,9 +126,9 @@ cli_reparse <- function(arguments) {
 }
 
 cli_run_values <- function(run) {
-  values <- unclass(run)[
-    setdiff(names(run), c("notes", "noun", "failed_keys", "words_again"))
-  ]
+  values <- unclass(
+    run
+  )[setdiff(names(run), c("notes", "noun", "failed_keys", "words_again"))]
   values$empty <- cli_array(values$empty)
   values
 }

@@ -102,9 +102,7 @@ cli_print_gaps <- function(gaps, longest, zone = "UTC") {
   whole <- nrow(shown) > 0 && all(as.numeric(gaps$first) %% 86400 == 0)
   if (whole) zone <- "UTC"
   for (name in c("first", "last")) {
-    shown[[
-      name
-    ]] <- format(
+    shown[[name]] <- format(
       shown[[name]], if (whole) "%Y-%m-%d" else "%Y-%m-%d %H:%M",
       tz = zone
     )
@@ -112,7 +110,7 @@ cli_print_gaps <- function(gaps, longest, zone = "UTC") {
   if (nrow(shown)) {
     cat(
       "\nthe longest of ", format(nrow(gaps), big.mark = ","), " runs",
-      if (!whole) paste0(", in the time of ", zone), "\n",
+      if (!whole) paste0("; times in ", zone), "\n",
       sep = ""
     )
     cat(text_table(shown), sep = "\n")

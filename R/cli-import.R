@@ -18,7 +18,7 @@ cli_import <- function(arguments) {
         cli_option("symbol"), cli_option("interval"),
         cli_option(
           "source", "the archive's name for this source [own]",
-          default = "own", metavar = "NAME"
+          default = "files", metavar = "NAME"
         ),
         cli_option(
           "dataset", "rows that are no bars: the dataset's name [the file's]",

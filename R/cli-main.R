@@ -281,11 +281,7 @@ cli_option_problem <- function(text, options) {
   )
   wrong <- regmatches(
     text, regexec("(?:no such option: |option )--?([a-z][a-z-]*)", text)
-  )[[
-    1
-  ]][
-    2
-  ]
+  )[[1]][2]
   hint <- if (!is.na(wrong) && !grepl("needs a value", text)) {
     option_hint(wrong, options)
   }
@@ -360,9 +356,7 @@ cli_tidy_help <- function(lines) {
   width <- max(nchar(names))
   room <- min(if (isatty(stdout())) cli::console_width() else 80, 120)
   indent <- strrep(" ", width + 4)
-  lines[
-    flag
-  ] <- vapply(
+  lines[flag] <- vapply(
     seq_along(flag),
     function(i) {
       paste(

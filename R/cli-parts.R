@@ -72,7 +72,7 @@ cli_named_dataset <- function(source, words) {
   if (!is.null(near) && words[1] == tolower(words[1])) {
     cli_usage_error(
       source$source, " has no dataset \"", words[1], "\"; did you mean \"",
-      near, "\"? Of a symbol with that name say: ", source$source, " ", bars,
+      near, "\"? For a symbol of this name, use: ", source$source, " ", bars,
       " ", words[1]
     )
   }

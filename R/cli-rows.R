@@ -146,9 +146,8 @@ cli_whole_links <- function(rows, options) {
   )
   if (!is.null(source) && is.character(rows[["link"]])) {
     known <- !is.na(rows$link)
-    rows$link[
-      known
-    ] <- vapply(rows$link[known], link_whole, "", base = source$url)
+    rows$link[known] <-
+      vapply(rows$link[known], link_whole, "", base = source$url)
   }
   rows
 }

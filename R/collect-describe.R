@@ -156,9 +156,7 @@ format.vetusta_card_dataset <- function(x, ...) {
         several(
           paste0(
             keys$key, ifelse(keys$needed, "", " (may be left out)"), known
-          )[
-            seq_len(nrow(keys))
-          ]
+          )[seq_len(nrow(keys))]
         )
       )
     ),

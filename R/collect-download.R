@@ -106,9 +106,7 @@ job_download_rest <- function(run, link, file,
   # way
   request$headers[["Accept-Encoding"]] <- "identity"
   if (have > 0) {
-    request$headers[
-      c("Range", "If-Range")
-    ] <- c(
+    request$headers[c("Range", "If-Range")] <- c(
       list(paste0("bytes=", number_text(have), "-")),
       list(if (file.exists(tag)) readLines(tag, 1))
     )

@@ -14,9 +14,7 @@ collect_safely <- function(run, queue, tally, event) {
       "internal error:", redact(conditionMessage(e), run$secrets())
     )
     tally <- collect_cut_short(run, tally, event$chain, event$response, reason)
-    tally$failed$todo[
-      nrow(tally$failed)
-    ] <- paste0(
+    tally$failed$todo[nrow(tally$failed)] <- paste0(
       "run it again; if the error stays, report it ",
       "with the card and the answer, which `vetusta try` shows"
     )

@@ -1,4 +1,4 @@
-#' Take pages one by one
+#' Collect page by page
 #'
 #' @param plan A plan, see [plan_requests()].
 #' @return A function that, each time it is called, fetches the next page within
@@ -46,7 +46,7 @@ collect_pages <- function(plan) {
   following
 }
 
-#' Read raw pages again
+#' Parse raw pages again
 #'
 #' Decodes the raw pages that `collect_run(raw = TRUE)` kept with a card that
 #' was corrected since. No request is made.

@@ -10,9 +10,7 @@ content_range <- function(response) {
   }
   part <- regmatches(
     said, regexec("^ *([a-zA-Z]+)?[ =]*([0-9]+)-([0-9]+)/([0-9]+|[*]) *$", said)
-  )[[
-    1
-  ]]
+  )[[1]]
   if (!length(part)) {
     return(list())
   }
@@ -92,9 +90,8 @@ collect_part <- function(run, queue, tally, chain, response) {
   )
   tag <- response$headers[["etag"]]
   chain$part <- list(body = body, at = range$to + 1, total = range$total)
-  chain$request$headers[[
-    "Range"
-  ]] <- paste0("bytes=", number_text(range$to + 1), "-")
+  chain$request$headers[["Range"]] <-
+    paste0("bytes=", number_text(range$to + 1), "-")
   chain$request$headers[["Accept-Encoding"]] <- "identity"
   if (!is.null(tag) && !startsWith(tag, "W/")) {
     chain$request$headers[["If-Range"]] <- tag

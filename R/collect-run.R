@@ -1,4 +1,4 @@
-#' Collect what a plan asks for
+#' Run a plan
 #'
 #' Sends the plan's requests within the source's limits, follows their pages,
 #' checks every row and stores each page as one transaction: its rows, its row

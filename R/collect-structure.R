@@ -77,9 +77,7 @@ structure_get <- function(source, url, archive = NULL, where = "structure") {
   }
   decoded <- decoded_structure(answer$body, where)
   if (is.null(archive)) {
-    structures_seen[[
-      url
-    ]] <- list(
+    structures_seen[[url]] <- list(
       etag = answer$headers$etag,
       modified = answer$headers[["last-modified"]],
       fetched = now,
@@ -255,9 +253,7 @@ make_dataset <- function(source, flow, structure, document, available,
   )
   codes <- lapply(codes[lengths(codes) > 0], `[`, c("id", "parent", "labels"))
   for (id in intersect(names(available$without), names(codes))) {
-    available$codes[[
-      id
-    ]] <- setdiff(
+    available$codes[[id]] <- setdiff(
       available$codes[[id]] %||% codes[[id]]$id, available$without[[id]]
     )
   }

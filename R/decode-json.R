@@ -87,9 +87,7 @@ json_lines <- function(body) {
   lines <- strsplit(
     rawToChar(body[body != as.raw(0)]), "\r?\n",
     useBytes = TRUE
-  )[[
-    1
-  ]]
+  )[[1]]
   charToRaw(
     paste0(
       "[", paste(lines[grepl("\\S", lines, useBytes = TRUE)], collapse = ","),

@@ -66,9 +66,7 @@ jsonstat_sparse <- function(given, into, where) {
     )
   }
   given <- jsonstat_vector(given)
-  into[
-    at
-  ] <- if (is.character(into)) {
+  into[at] <- if (is.character(into)) {
     as.character(given)
   } else {
     suppressWarnings(as.double(given))
@@ -90,9 +88,8 @@ jsonstat_members <- function(parsed, columns) {
     child <- parsed$dimension[[id]]$category$child
     if (!length(child)) next
     parent <- rep(names(child), lengths(child))
-    roles[[
-      paste0("parent/", id)
-    ]] <- parent[match(columns[[id]], as.character(unlist(child)))]
+    roles[[paste0("parent/", id)]] <-
+      parent[match(columns[[id]], as.character(unlist(child)))]
   }
   roles
 }
@@ -272,9 +269,8 @@ turned_rows <- function(rows, rule, where) {
 # brackets before its number, as in [r]12.3, is moved behind it.
 flags_behind <- function(cells) {
   front <- grepl("^ *\\[[A-Za-z]{1,3}\\]", cells)
-  cells[
-    front
-  ] <- sub("^ *\\[([A-Za-z]{1,3})\\] *(.*)$", "\\2 \\1", cells[front])
+  cells[front] <-
+    sub("^ *\\[([A-Za-z]{1,3})\\] *(.*)$", "\\2 \\1", cells[front])
   cells
 }
 

@@ -300,17 +300,14 @@ decode_side <- function(dataset, rows, zone, where, known, side = NULL,
       integer()
     }
     if (!is.null(rule$default) && length(absent)) {
-      read$value[
-        absent
-      ] <- read_column(
+      read$value[absent] <- read_column(
         rep(rule$default, length(absent)), type, zone, rule
       )$value
     }
     if (rule$need == "required") read$bad <- union(read$bad, absent)
     if (length(read$bad)) {
-      rejected[[
-        length(rejected) + 1
-      ]] <- wrong_values(read$bad, value, name, rule$at, dataset, at, read$far)
+      rejected[[length(rejected) + 1]] <-
+        wrong_values(read$bad, value, name, rule$at, dataset, at, read$far)
     }
     columns[[name]] <- read$value
     if (name == "time" && inherits(read$value, "POSIXct")) {
@@ -387,9 +384,8 @@ rows_looked_up <- function(rows, second, dataset, where) {
   at <- match(as.character(by), as.character(key))
   for (pointer in members) {
     value <- if (!is.null(second)) member_at(second, pointer)
-    rows[[
-      paste("lookup", pointer)
-    ]] <- if (is.null(value)) rep(NA, length(at)) else value[at]
+    rows[[paste("lookup", pointer)]] <-
+      if (is.null(value)) rep(NA, length(at)) else value[at]
   }
   rows
 }

@@ -67,9 +67,7 @@ utf8_body <- function(body, where) {
         "^\\s*<\\?xml[^>]*encoding\\s*=\\s*[\"']([A-Za-z0-9._-]+)[\"']", head,
         useBytes = TRUE
       )
-    )[[
-      1
-    ]]
+    )[[1]]
     if (length(said) < 2 ||
       toupper(said[2]) %in% c("UTF-8", "UTF8", "US-ASCII", "ASCII")) {
       return(body)

@@ -385,9 +385,7 @@ json_cell_attributes <- function(cells, components, values, measures = 1L) {
   out <- list()
   for (i in seq_len(max(0, min(nrow(cells) - first, length(components))))) {
     known <- values(components[[i]])
-    out[[
-      components[[i]]$id
-    ]] <- if (length(known)) {
+    out[[components[[i]]$id]] <- if (length(known)) {
       texts_at_cpp(known, cells, i + first)
     } else {
       as.character(cells[i + first, ])
@@ -452,9 +450,7 @@ json_attributes <- function(rows, components, values) {
       }
     }
     # an attribute with several values keeps all of them
-    out[[
-      components[[i]]$id
-    ]] <- vapply(
+    out[[components[[i]]$id]] <- vapply(
       raw,
       function(some) {
         texts <- vapply(as.list(some), one_text, "")
@@ -510,9 +506,8 @@ json_dimension_groups <- function(series, obs, groups, components, dimensions,
         if (is.null(attributes[[name]])) {
           attributes[[name]] <- rep(NA_character_, length(obs$time))
         }
-        attributes[[name]][
-          at[obs$series] & obs$time %in% time
-        ] <- details[[name]]
+        attributes[[name]][at[obs$series] & obs$time %in% time] <-
+          details[[name]]
       }
     }
   }

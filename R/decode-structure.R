@@ -92,9 +92,7 @@ reference_of <- function(node) {
   urn <- xml2::xml_text(node, trim = TRUE)
   parts <- regmatches(
     urn, regexec("(?:=|^)([^:=]+):([^:(]+)\\(([^)]*)\\)(?:[.](.*))?$", urn)
-  )[[
-    1
-  ]]
+  )[[1]]
   if (length(parts)) {
     list(
       agency = parts[2],
@@ -235,9 +233,7 @@ structure_dsd <- function(node) {
         c(
           Dimension = "dimension", MeasureDimension = "measure",
           TimeDimension = "time"
-        )[[
-          xml2::xml_name(dimension)
-        ]]
+        )[[xml2::xml_name(dimension)]]
       },
       ""
     ),

@@ -38,9 +38,7 @@ text_in_utf8 <- function(body) {
     list(body[seq_len(length(body) - length(body) %% 2)]), encoding$name,
     "UTF-8",
     toRaw = TRUE
-  )[[
-    1
-  ]]
+  )[[1]]
   read %||% body
 }
 

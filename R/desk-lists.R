@@ -102,9 +102,7 @@ desk_list_kinds <- list(
     by <- c(
       intersect(c(name, sub("s$", "", name), "symbol", "place", "series"), by),
       by
-    )[
-      1
-    ]
+    )[1]
     if (is.na(by)) {
       vetusta_stop(
         "desk",

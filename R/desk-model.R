@@ -300,8 +300,6 @@ model_text <- function(definition) {
       ),
       "\n",
       fixed = TRUE
-    )[[
-      1
-    ]]
+    )[[1]]
   )
 }

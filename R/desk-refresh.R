@@ -1,6 +1,6 @@
 # A refresh: brings every query of a desk up to date with the fewest requests.
 
-#' Bring a desk up to date
+#' Refresh a desk
 #'
 #' Asks for what is missing of every query since it was complete, and no more:
 #' nothing that is held, but for an overlap that catches late corrections;
@@ -215,9 +215,7 @@ refresh_plan <- function(state, name) {
       if (NROW(plan$requests) == 0 && is.null(pause) && state$asks) {
         holes_seen(query, state$archive)
       }
-      state$rows[[
-        name
-      ]] <- refresh_row(
+      state$rows[[name]] <- refresh_row(
         name,
         entry$source,
         if (is.null(plan) || !nrow(plan$requests)) "complete" else "planned",
@@ -321,9 +319,7 @@ refresh_ended <- function(state, going, result) {
     ""
   }
   requests <- result$pages + result$retried + failed + result$cut
-  state$rows[[
-    name
-  ]] <- refresh_row(
+  state$rows[[name]] <- refresh_row(
     name, entry$source,
     if (failed) "failed" else if (whole) "done" else "left", requests,
     result$new, result$changed, failed, until, said
@@ -368,9 +364,7 @@ refresh_failed <- function(state, name, error, noted = TRUE) {
     )
   }
   last <- query_record(state$archive, entry, name)
-  state$rows[[
-    name
-  ]] <- refresh_row(
+  state$rows[[name]] <- refresh_row(
     name,
     entry$source,
     "failed",

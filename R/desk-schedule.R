@@ -1,7 +1,7 @@
 # A desk's times as lines of a crontab or units of systemd, beside those of
 # others.
 
-#' When a desk's queries are due
+#' Schedule of a desk
 #'
 #' @param desk A desk, see [desk_open()].
 #' @param now The present.

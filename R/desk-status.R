@@ -43,9 +43,8 @@ desk_status <- function(desk, series = FALSE) {
   all <- as.list(
     data.table::rbindlist(c(list(columns), parts), use.names = TRUE)
   )
-  all[
-    status_times[status_times %in% names(all)]
-  ] <- lapply(all[status_times[status_times %in% names(all)]], utc)
+  all[status_times[status_times %in% names(all)]] <-
+    lapply(all[status_times[status_times %in% names(all)]], utc)
   result <- as_rows(all)
   class(
     result

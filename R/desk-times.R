@@ -43,9 +43,7 @@ desk_times <- function(text) {
   }
   between <- taken(
     " between ([0-9]{1,2}:[0-9]{2}) and ([0-9]{1,2}:[0-9]{2})( |$)"
-  )[
-    1:2
-  ]
+  )[1:2]
   seconds <- times_seconds(trimws(rest), between, stop_times)
   if (!is.null(session) && length(seconds) == 1) {
     stop_times(

@@ -1,6 +1,6 @@
 # Adding queries to a desk's file and removing them.
 
-#' Keep something in a desk
+#' Track a query
 #'
 #' @param desk A desk, see [desk_open()].
 #' @param name The query's name: small letters, digits and hyphens.

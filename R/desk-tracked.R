@@ -1,6 +1,6 @@
 # The tracked queries of a desk as queries that can be planned.
 
-#' What a desk keeps
+#' Tracked queries of a desk
 #'
 #' A desk's `track:` say what is kept up to date, see the article docs/desk.md:
 #' each has a name, a source and a dataset, symbols or keys, a beginning, and

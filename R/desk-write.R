@@ -260,9 +260,7 @@ output_frequency <- function(length) {
   iso <- time_interval(length)$iso
   code <- c(
     P1D = "D", P7D = "W", P1W = "W", P1M = "M", P3M = "Q", P6M = "S", P1Y = "A"
-  )[
-    iso
-  ]
+  )[iso]
   if (is.na(code)) {
     vetusta_stop(
       "desk",

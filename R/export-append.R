@@ -1,6 +1,6 @@
 # Adding rows to an existing table: a CSV file, or a named table of a workbook.
 
-#' Keep a table in a file current
+#' Update a table in a file
 #'
 #' New times become rows of the table that is there; columns are matched by
 #' their heads, and all that stands around the table stays as it is.
@@ -186,9 +186,8 @@ append_text <- function(rows, file, separator, keys, update, zone) {
   texts[commas] <- lapply(texts[commas], with_points)
   if (separator != ",") {
     write <- function(cells, path, head) {
-      cells[
-        intersect(commas, names(cells))
-      ] <- lapply(cells[intersect(commas, names(cells))], with_comma)
+      cells[intersect(commas, names(cells))] <-
+        lapply(cells[intersect(commas, names(cells))], with_comma)
       csv_write(cells, path, separator, head)
     }
   }

@@ -1,7 +1,7 @@
 # Plain tables of rows in a database: an SQLite file, or PostgreSQL by its
 # connection URI.
 
-#' Keep plain tables in a database current
+#' Update plain tables in a database
 #'
 #' Writes what an archive holds as plain tables with keys and types: `bars`,
 #' `observations`, `facts` of series, and a table named after its shape for all

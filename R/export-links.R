@@ -23,9 +23,9 @@ export_links <- function(rows, file, title = "Documents") {
   check_exported(if (missing(rows)) NULL else rows)
   check_text(file, "file", "export")
   check_text(title, "title", "export")
-  write <- list(html = links_page, htm = links_page, xlsx = links_sheet)[[
-    tolower(tools::file_ext(file))
-  ]]
+  write <- list(
+    html = links_page, htm = links_page, xlsx = links_sheet
+  )[[tolower(tools::file_ext(file))]]
   if (is.null(write)) {
     vetusta_stop(
       "export",
@@ -50,9 +50,7 @@ links_page <- function(rows, file, title) {
     linked <- is_link(plain)
     # the last part of a URL is enough to show
     short <- html_text(sub("^.*/([^/]+)/?$", "\\1", plain))
-    shown[
-      linked
-    ] <- paste0(
+    shown[linked] <- paste0(
       "<a href=\"", html_text(plain[linked]), "\" rel=\"noreferrer\">",
       short[linked], "</a>"
     )

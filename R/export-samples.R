@@ -1,6 +1,6 @@
 # Samples: answers stored with a card, without secrets, and the rows they gave.
 
-#' Keep samples of a dataset's answers, and test a card by them
+#' Save samples of answers, and test a card with them
 #'
 #' @param tried What [collect_try()] gave.
 #' @param folder The folder in which samples stand; made where it is not there.

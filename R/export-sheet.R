@@ -167,9 +167,7 @@ sheet_table <- function(book, table, file) {
   parts <- regmatches(
     known$tab_ref[row],
     regexec("^([A-Z]+)([0-9]+):([A-Z]+)([0-9]+)$", known$tab_ref[row])
-  )[[
-    1
-  ]]
+  )[[1]]
   if (grepl("totalsRowCount=\"[1-9]", known$tab_xml[row])) {
     vetusta_stop(
       "export",
@@ -223,9 +221,7 @@ existing_sheet <- function(book, at, keys, rows, zone, file) {
   }
   time <- match(keys[1], tolower(trimws(names(columns))))
   if (!is.na(time)) {
-    columns[[
-      time
-    ]] <- sheet_times(
+    columns[[time]] <- sheet_times(
       columns[[time]], inherits(rows[[keys[1]]], "Date"), epoch, zone, file,
       keys[1]
     )
@@ -251,9 +247,7 @@ sheet_times <- function(column, days, epoch, zone, file, name) {
     seconds <- round((column - epoch) * 86400, 3)
     known <- is.finite(seconds)
     time <- rep(NA_real_, length(seconds))
-    time[
-      known
-    ] <- as.numeric(
+    time[known] <- as.numeric(
       time_local(
         epoch_days(floor(seconds[known] / 86400)), seconds[known] %% 86400, zone
       )
@@ -390,14 +384,10 @@ shifted_formula <- function(text, by) {
   # quoted texts, and names of tables and columns in brackets, stay
   parts <- regmatches(
     text, gregexpr("\"[^\"]*\"|'[^']*'|\\[[^]]*\\]|[^\"'\\[]+", text)
-  )[[
-    1
-  ]]
+  )[[1]]
   plain <- !grepl("^[\"'\\[]", parts)
   pattern <- "(?<![A-Za-z0-9_.$])(\\$?[A-Z]{1,3})([0-9]+)(?![A-Za-z0-9_.(])"
-  parts[
-    plain
-  ] <- vapply(
+  parts[plain] <- vapply(
     parts[plain],
     function(part) {
       hits <- gregexpr(pattern, part, perl = TRUE)

@@ -112,7 +112,7 @@ jsonl_cells <- function(rows, zone) {
   })
 }
 
-#' What the columns of a table are
+#' Describe the columns of a table
 #'
 #' @param rows A data frame.
 #' @return A tibble with one row a column: `column`, `type` (`text`, `number`,

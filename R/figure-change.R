@@ -1,6 +1,6 @@
 # Figures of change: revisions, seasons, the distribution of changes.
 
-#' Draw revisions, seasons, or the spread of changes
+#' Draw revisions, seasons, or the distribution of changes
 #'
 #' @param releases Every release of series, as [archive_revisions()] gives them
 #'   with `all = TRUE`; or a row a period with `first` and `latest`, as it gives

@@ -3,7 +3,7 @@
 
 gap_states <- c("there", "partly", "filled", "provisional", "missing")
 
-#' Draw what is there and what is missing
+#' Draw coverage and gaps
 #'
 #' `figure_gaps()` is a calendar: a cell for each day (of values that are months
 #' or longer: for each month), by what is there of it. `figure_filled()` draws

@@ -157,9 +157,9 @@ figure_axis <- function(time, zone, side_by_side, most = 12) {
   if (range[1] == range[2]) range <- range + c(-1, 1) * 43200
   span <- diff(range)
   breaks <- pretty(utc(range), n = min(most, 8))
-  breaks <- as.numeric(breaks)[
-    as.numeric(breaks) >= range[1] & as.numeric(breaks) <= range[2]
-  ]
+  breaks <- as.numeric(
+    breaks
+  )[as.numeric(breaks) >= range[1] & as.numeric(breaks) <= range[2]]
   form <- if (span > 1100 * 86400) {
     "%Y"
   } else if (span > 60 * 86400) {

@@ -27,7 +27,7 @@ page_colours <- list(
   )
 )
 
-#' The look of the figures
+#' Theme of the figures
 #'
 #' @param dark For a dark background.
 #' @param size The size of the text in points.
@@ -234,9 +234,8 @@ axis_numbers <- function(x) {
   # very large and very small numbers have a power of ten
   far <- is.finite(x) & x != 0 & (abs(x) >= 1e9 | abs(x) < 1e-4)
   if (any(far)) {
-    text[
-      is.finite(x)
-    ] <- format(x[is.finite(x)], trim = TRUE, digits = 4, scientific = TRUE)
+    text[is.finite(x)] <-
+      format(x[is.finite(x)], trim = TRUE, digits = 4, scientific = TRUE)
   }
   ifelse(is.na(x), NA_character_, text)
 }

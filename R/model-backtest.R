@@ -1,6 +1,6 @@
 # Backtests: a fit of what was known on a day, compared with later values.
 
-#' Compare a model with what came
+#' Backtest a model
 #'
 #' At each of several days the model is fitted on what was known then, paths are
 #' simulated, and compared with what came; beside two plain benchmarks: the

@@ -1,6 +1,6 @@
 # An index of a season.
 
-#' The index of a season
+#' Index of a season
 #'
 #' Of each day of a season, what its value lies below a level (or above one)
 #' counts, and the season's sum is the index: high-water days and degree days

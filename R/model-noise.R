@@ -1,7 +1,7 @@
 # The noise around trend and season: an ARMA process and the variance of its
 # innovations.
 
-#' The noise that is left of a series
+#' Noise model of a series
 #'
 #' An ARMA by maximum likelihood (`stats::arima`), whose innovations have a
 #' constant variance, one that follows the season, or a GARCH(1,1) (Bollerslev,
@@ -421,9 +421,7 @@ print.vetusta_noise <- function(x, ...) {
     constant = "a constant variance",
     seasonal = "a variance that follows the season",
     garch = "a GARCH(1,1) variance"
-  )[[
-    x$variance$kind
-  ]]
+  )[[x$variance$kind]]
   cat(
     "noise of ", x$name, ": ARMA(", x$order[1], ",", x$order[2], ") with ",
     kind, ", ",

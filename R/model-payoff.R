@@ -1,6 +1,6 @@
 # The payoff of an index, and its value.
 
-#' The payoff of an index
+#' Value of a payoff
 #'
 #' A payoff is a fixed amount for each unit of the index above a strike, up to a
 #' cap. It is valued by what it would have paid in past seasons (burn analysis)

@@ -1,6 +1,6 @@
 # A whole model: from a series to its payoff, as a definition says.
 
-#' Work a model through
+#' Run a model
 #'
 #' Fills a series, fits trend, season and noise, simulates paths, and takes an
 #' index and a payoff of them: as much of it as the definition asks for.

@@ -84,8 +84,6 @@ season_last <- function(spec) {
       "Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday",
       "Sunday"
     )
-  )[[
-    spec$effects
-  ]]
+  )[[spec$effects]]
   names[spec$present[length(spec$present)]]
 }

@@ -1,7 +1,7 @@
 # Trend and season by least squares, with standard errors for autocorrelated
 # noise.
 
-#' A series' trend and season
+#' Trend and season of a series
 #'
 #' Least squares on a level, a trend and a season, whose errors allow for noise
 #' that remembers: Newey and West (*Econometrica* 55, 1987), after prewhitening
@@ -229,9 +229,7 @@ season_effects <- function(spec, days) {
         "Sunday"
       )
     )
-  )[[
-    spec$effects
-  ]]
+  )[[spec$effects]]
   present <- spec$present %||% sort(unique(of[[1]]))
   last <- present[length(present)]
   stats::setNames(

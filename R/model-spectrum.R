@@ -1,6 +1,6 @@
 # Structure of a series: periods, memory, a unit root.
 
-#' Look for structure in a series
+#' Test a series for structure
 #'
 #' @param x A table of one series, without holes; or a [model_season()], whose
 #'   rest is looked at.

@@ -16,9 +16,7 @@ browse_chosen <- function(series, search, source, shape, sort) {
     values = -series$rows,
     newest = -as.numeric(series$last),
     oldest = as.numeric(series$first)
-  )[[
-    sort %||% "id"
-  ]]
+  )[[sort %||% "id"]]
   series[order(by), , drop = FALSE]
 }
 
@@ -69,9 +67,7 @@ browse_figure <- function(place, series, table, kind) {
     gaps = function() figure_gaps(table, calendar, zone = zone, names = names),
     season = function() figure_season(table, zone = zone, names = names),
     spread = function() figure_spread(table, zone = zone, names = names)
-  )[[
-    kind %||% "auto"
-  ]]
+  )[[kind %||% "auto"]]
   without_notes(draw())
 }
 

@@ -35,9 +35,8 @@ plan_bars <- function(query, archive) {
     group <- groups[[i]]
     symbol[i] <- label[i] <- paste(pieces$symbol[group], collapse = ",")
     if (length(group) > 3) {
-      label[
-        i
-      ] <- paste0(pieces$symbol[group[1]], " and ", length(group) - 1, " more")
+      label[i] <-
+        paste0(pieces$symbol[group[1]], " and ", length(group) - 1, " more")
     }
   }
   requests <- data.frame(symbol = symbol, label = label)

@@ -58,9 +58,7 @@ whole_selection <- function(query, available) {
       intersect(asked, available$codes[[id]])
     }
   })
-  codes[
-    lengths(codes) == 0
-  ] <- lapply(
+  codes[lengths(codes) == 0] <- lapply(
     names(codes)[lengths(codes) == 0], function(id) query$selection[[id]]
   )
   # without one frequency the longest period counts: all but weeks end with the

@@ -85,9 +85,7 @@ row_windows <- function(query, keys, archive) {
     rest <- lapply(seq_len(nrow(left)), function(i) {
       cut_widest(
         data.frame(symbol = "", from = left$start[i], to = left$end[i]), query
-      )[
-        c("from", "to")
-      ]
+      )[c("from", "to")]
     })
     do.call(
       rbind,

@@ -123,9 +123,9 @@ missing_bars <- function(query, archive, calendar = NULL) {
   }
   keys <- bars_cover_keys(symbols, query)
   covered <- covered_now(archive, query, keys)
-  owner <- rep(symbols, length(keys) / length(symbols))[
-    match(covered$key, keys)
-  ]
+  owner <- rep(
+    symbols, length(keys) / length(symbols)
+  )[match(covered$key, keys)]
   # ignore coverage outside the window and of other sessions or intervals
   there <- !is.na(owner) & covered$end > window$from & covered$start < window$to
   covered <- covered[there, ]

@@ -1,4 +1,4 @@
-#' Say what is wanted: bars
+#' Query bars
 #'
 #' @param source A source, see [source_card()].
 #' @param symbols The symbols, one or more.

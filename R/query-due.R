@@ -147,9 +147,9 @@ query_complete <- function(query, archive) UseMethod("query_complete")
 query_complete.vetusta_query_bars <- function(query, archive) {
   keys <- bars_cover_keys(query$symbols, query)
   covered <- covered_now(archive, query, keys)
-  covered$key <- rep(query$symbols, length.out = length(keys))[
-    match(covered$key, keys)
-  ]
+  covered$key <- rep(
+    query$symbols, length.out = length(keys)
+  )[match(covered$key, keys)]
   complete_until(covered, query$symbols, query$from)
 }
 

@@ -159,9 +159,7 @@ ordinary_chain <- function(query, planned, known, windowed, noted) {
   chain$before <- place$before
   chain$announced <- place$announced
   chain$rejected <- place$rejected
-  chain$proof[
-    c("came", "total", "pages", "against")
-  ] <- list(
+  chain$proof[c("came", "total", "pages", "against")] <- list(
     place$came %||% 0, place$total, place$pages,
     Filter(nzchar, place$against %||% "")
   )
@@ -181,7 +179,7 @@ planned_key <- function(planned) key_text(planned$keys[[1]])
 #' @export
 print.vetusta_query <- function(x, ...) {
   cat(
-    "query: ", query_noun(x),
+    "query: ", if (is.null(x$interval)) x$dataset else query_noun(x),
     if (!is.null(x$interval)) paste0(" of ", format(x$interval)), " from ",
     x$source$source, "\n",
     sep = ""

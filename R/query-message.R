@@ -114,9 +114,8 @@ tidy_message <- function(message, dimensions, known = NULL) {
     ranges | is.na(usual), ifelse(is.na(codes), "D", codes), usual
   )
   if (any(deleted & is.na(obs$time))) {
-    frequency[
-      deleted & is.na(obs$time)
-    ] <- ifelse(is.na(usual), "D", usual)[deleted & is.na(obs$time)]
+    frequency[deleted & is.na(obs$time)] <-
+      ifelse(is.na(usual), "D", usual)[deleted & is.na(obs$time)]
   }
   split <- split_series(obs$series, frequency)
   period <- ifelse(
@@ -136,9 +135,9 @@ tidy_message <- function(message, dimensions, known = NULL) {
   )
   rejected <- no_rejected_rows
   if (length(bad)) {
-    names <- do.call(paste, c(unname(series[dimensions]), sep = "."))[
-      obs$series[bad]
-    ]
+    names <- do.call(
+      paste, c(unname(series[dimensions]), sep = ".")
+    )[obs$series[bad]]
     rejected <- data.frame(
       row = bad,
       symbol = names,

@@ -1,4 +1,4 @@
-#' Say what is wanted: observations, by name
+#' Query observations of statistics
 #'
 #' @param source A source that speaks SDMX.
 #' @param dataset A dataset's identifier, see [datasets_find()].

@@ -1,4 +1,4 @@
-#' Say what is wanted: rows of any dataset
+#' Query rows of any dataset
 #'
 #' For everything that is no series of bars: directories, snapshots, reports,
 #' stations, statistics.

@@ -1,6 +1,6 @@
 # The largest moves of a market, without instruments that hardly trade.
 
-#' The largest moves
+#' Largest moves
 #'
 #' Exactly as many rows as asked for, of what trades at all. The change is
 #' computed from prices, and not taken from what a service says of it.

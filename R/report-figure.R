@@ -14,9 +14,7 @@ report_figure <- function(figure, id, zone) {
     "(\\bid=[\"']|href=[\"']#|url\\(#)", paste0("\\1", id, "-"), drawn$svg,
     perl = TRUE
   )
-  svg[
-    1
-  ] <- sub(
+  svg[1] <- sub(
     "<svg ",
     paste0("<svg role=\"img\" aria-label=\"", html_text(title), "\" "), svg[1],
     fixed = TRUE

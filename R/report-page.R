@@ -1,6 +1,6 @@
 # A report as one file: a page that opens offline and loads nothing.
 
-#' Report on what an archive holds
+#' Report on an archive
 #'
 #' One self-contained HTML file, or a short text: what is held and from when to
 #' when, what is missing and why, figures, revisions, documents, what failed,
@@ -118,9 +118,7 @@ report_save <- function(report, file, template = NULL) {
   check_text(file, "file", "report")
   lines <- list(
     html = report_html, htm = report_html, txt = format, md = format
-  )[[
-    tolower(tools::file_ext(file))
-  ]]
+  )[[tolower(tools::file_ext(file))]]
   if (is.null(lines)) {
     vetusta_stop(
       "report", "The report's file must end in .html, .txt or .md.",
@@ -266,9 +264,7 @@ report_cells <- function(column, name, zone) {
   text[is.na(text)] <- ""
   shown <- html_text(text)
   linked <- is_link(text)
-  shown[
-    linked
-  ] <- paste0(
+  shown[linked] <- paste0(
     "<a href=\"", html_text(text[linked]), "\" rel=\"noreferrer\">",
     html_text(sub("^.*/([^/]+)/?$", "\\1", text[linked])), "</a>"
   )

@@ -60,9 +60,9 @@ report_name <- function(entry) {
 
 # One dataset, with at most as many series as a figure shows.
 report_group <- function(archive, series, wanted) {
-  drawable <- c("bars", "observations")[
-    match(series$shape[1], c("bars", "observations"))
-  ]
+  drawable <- c(
+    "bars", "observations"
+  )[match(series$shape[1], c("bars", "observations"))]
   if (is.na(drawable) || nrow(series) > report_most) {
     return(NULL)
   }
@@ -292,9 +292,8 @@ format.vetusta_report <- function(x, ...) {
       rows <- rows[!vapply(rows, function(column) all(is.na(column)), TRUE)]
       for (column in names(rows)) {
         if (inherits(rows[[column]], "POSIXct")) {
-          rows[[
-            column
-          ]] <- format(rows[[column]], "%Y-%m-%d %H:%M", tz = x$zone)
+          rows[[column]] <-
+            format(rows[[column]], "%Y-%m-%d %H:%M", tz = x$zone)
         }
         if (is.character(rows[[column]])) {
           rows[[column]] <- short_names(rows[[column]], 34)

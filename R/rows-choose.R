@@ -1,6 +1,6 @@
 # Operations on rows: sort, join, distinct, count.
 
-#' Put rows in order, join them, make them distinct, count them
+#' Sort, join, deduplicate and count rows
 #'
 #' @param rows A data frame.
 #' @param by Of `rows_sort()`: names of columns, the first one first; a hyphen

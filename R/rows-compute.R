@@ -1,4 +1,4 @@
-#' Columns computed from other columns
+#' Compute columns
 #'
 #' @param rows A data frame.
 #' @param formulas Texts `name=formula`: numbers and columns of the rows with
@@ -22,9 +22,7 @@ rows_compute <- function(rows, formulas) {
   for (formula in formulas) {
     parts <- regmatches(
       formula, regexec("^ *([A-Za-z][A-Za-z0-9_.]*) *=([^=].*)$", formula)
-    )[[
-      1
-    ]]
+    )[[1]]
     code <- if (length(parts)) {
       tryCatch(str2lang(parts[3]), error = function(e) NULL)
     }

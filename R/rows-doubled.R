@@ -80,9 +80,8 @@ bar_keys <- function(bars, without) {
     )
     twice <- which(duplicated(series) | duplicated(series, fromLast = TRUE))
   }
-  key[
-    twice
-  ] <- paste(bars$symbol[twice], bars$side[twice], time[twice], sep = "\r")
+  key[twice] <-
+    paste(bars$symbol[twice], bars$side[twice], time[twice], sep = "\r")
   key[without] <- NA
   key
 }

@@ -1,7 +1,7 @@
 # Conditions on rows: `column` `operator` `value`, as in type=share,
 # volume>=10000, name~barge.
 
-#' Rows that fulfil conditions
+#' Filter rows
 #'
 #' The one small language in which rows are chosen: in desks, in exports and at
 #' the command line.
@@ -45,9 +45,7 @@ rows_filter <- function(rows, conditions) {
 condition_parts <- function(condition) {
   parts <- regmatches(
     condition, regexec("^([^=!<>~]+?) ?(!=|<=|>=|=|<|>|~) ?(.*)$", condition)
-  )[[
-    1
-  ]]
+  )[[1]]
   if (!length(parts)) {
     vetusta_stop(
       "argument",

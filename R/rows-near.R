@@ -5,7 +5,7 @@
 # to the decimetre).
 earth_radius <- 6371008.8
 
-#' Places near a point
+#' Find places near a point
 #'
 #' Distances are along great circles of a sphere with the mean radius of the
 #' ellipsoid of WGS 84, 6371.0088 km; they are within half a percent of those on

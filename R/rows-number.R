@@ -54,9 +54,8 @@ undressed_number <- function(text) {
     text,
     perl = TRUE
   )
-  text[
-    grouped
-  ] <- gsub(paste0("[", thousands_marks, "]"), "", text[grouped], perl = TRUE)
+  text[grouped] <-
+    gsub(paste0("[", thousands_marks, "]"), "", text[grouped], perl = TRUE)
   text
 }
 

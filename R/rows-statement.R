@@ -174,9 +174,7 @@ statement_items <- function(items, known) {
   for (i in grep("=", items, fixed = TRUE)) {
     parts <- trimws(sub("^[^=]*=", "", items[i]))
     words <- regmatches(parts, gregexpr("[+-]? *[^+ -][^+-]*", parts))[[1]]
-    sums[[
-      shown[i]
-    ]] <- list(
+    sums[[shown[i]]] <- list(
       item = trimws(sub("^[+-]", "", trimws(words))),
       sign = ifelse(startsWith(trimws(words), "-"), -1, 1)
     )

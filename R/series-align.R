@@ -1,4 +1,4 @@
-#' Put series onto one grid, without looking ahead
+#' Align series without look-ahead
 #'
 #' By default a value counts from the instant at which it was known: its release
 #' where the table has one, else the end of the period or bar that it speaks of,

@@ -109,9 +109,9 @@ change_once <- function(points, how, groups) {
   }
   points[
     c("value", "through", "known")
-  ] <- changed_points(points, point_groups(points), how)[
-    c("value", "through", "known")
-  ]
+  ] <- changed_points(
+    points, point_groups(points), how
+  )[c("value", "through", "known")]
   points
 }
 
@@ -139,9 +139,9 @@ change_by_release <- function(points, how) {
     plain <- frame_rows(points, once)
     plain[
       c("value", "through", "known")
-    ] <- changed_points(plain, text_groups(plain$series)$id, how)[
-      c("value", "through", "known")
-    ]
+    ] <- changed_points(
+      plain, text_groups(plain$series)$id, how
+    )[c("value", "through", "known")]
     parts <- c(
       parts, list(plain[c("series", "time", "value", "through", "known")])
     )
@@ -338,9 +338,9 @@ row_earlier <- function(points, groups, how) {
   all <- rising(points$time)
   there <- which(!is.na(points$value))
   near <- c(NA, there)[findInterval(rising(wanted[at]), all[there]) + 1L]
-  oldest <- as.numeric(shift_instant(utc(wanted), how$or_before, -1, how$zone))[
-    at
-  ]
+  oldest <- as.numeric(
+    shift_instant(utc(wanted), how$or_before, -1, how$zone)
+  )[at]
   near[!is.na(near) & (groups[near] != groups | points$time[near] < oldest)] <-
     NA
   open <- which(is.na(out))

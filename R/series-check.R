@@ -1,4 +1,4 @@
-#' Find wrong values of series
+#' Find wrong values
 #'
 #' @param x A table of bars, observations, or a table with `series`, `time` and
 #'   `value`, in the order in which it came.

@@ -66,9 +66,9 @@ disaggregated_releases <- function(x, to, rule, known, indicator, zone) {
     result <- list_frame(result[c("time", "value", "through", "known")])
     result$series <- rep(x$series[rows[1]], nrow(result))
     result$unit <- rep(x$unit[rows[1]], nrow(result))
-    again <- c(FALSE, result$time[-1] == result$time[-nrow(result)])[
-      seq_len(nrow(result))
-    ]
+    again <- c(
+      FALSE, result$time[-1] == result$time[-nrow(result)]
+    )[seq_len(nrow(result))]
     result[!is.na(result$value) | again, , drop = FALSE]
   })
   as.data.frame(data.table::rbindlist(parts))
@@ -170,9 +170,9 @@ disaggregated <- function(x, group, to, rule, known, indicator, zone) {
   fine <- all[part]
   middle <- middle[part]
   row_before <- function(day, days) {
-    row <- c(NA, seq_len(n))[
-      findInterval(rising(day, of), rising(days, group)) + 1L
-    ]
+    row <- c(
+      NA, seq_len(n)
+    )[findInterval(rising(day, of), rising(days, group)) + 1L]
     row[!is.na(row) & group[row] != of] <- NA
     row
   }
@@ -270,9 +270,7 @@ parts_spline <- function(parts) {
     inside <- rows[
       parts$place[rows] >= min(at[good]) & parts$place[rows] <= max(at[good])
     ]
-    out[
-      inside
-    ] <- stats::spline(
+    out[inside] <- stats::spline(
       at[good], x$value[good],
       xout = parts$place[inside], method = "natural"
     )$y

@@ -161,9 +161,7 @@ fill_left <- function(frame, how, parts, fills) {
       }
       left <- which(fill$open)
       reason <- integer(length(fill$open))
-      reason[
-        left
-      ] <- ifelse(
+      reason[left] <- ifelse(
         !fill$runs$inner[left] & !how$ends, 2L,
         ifelse(fill$runs$length[left] > how$at_most, 1L, 3L)
       )

@@ -1,4 +1,4 @@
-#' Fill what is missing, so that it shows
+#' Fill gaps
 #'
 #' Every filled value has the status `filled` and the name of its rule; observed
 #' values never change. [series_unfill()] takes the filled ones out again.

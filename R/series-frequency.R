@@ -164,9 +164,7 @@ aggregated_releases <- function(x, to, rule, need, calendar, zone) {
   bucket <- as.numeric(x$bucket)
   unit <- cumsum(
     c(TRUE, x$series[-1] != x$series[-n] | bucket[-1] != bucket[-n])
-  )[
-    seq_len(n)
-  ]
+  )[seq_len(n)]
   again <- c(FALSE, unit[-1] == unit[-n] & x$time[-1] == x$time[-n])[seq_len(n)]
   deleted <- x$status %in% "deleted"
   end <- period_ends(x$bucket, rep(to, n), zone)

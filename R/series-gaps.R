@@ -1,4 +1,4 @@
-#' Find what is missing
+#' Find gaps
 #'
 #' Sets the times that a calendar expects against those that are there. Closed
 #' days and hours are not expected, so they are no gaps.
@@ -232,9 +232,7 @@ series_reasons <- function(series, reason, frame, listed, delayed_from,
         unique(c(series, names(published)))
       },
       "published"
-    )[[
-      series
-    ]]
+    )[[series]]
     if (is.null(now)) {
       vetusta_stop(
         "argument", "What is published by now needs to know the present.",

@@ -1,6 +1,6 @@
 # Joining series of several sources into one history.
 
-#' One history from several sources
+#' Join series of several sources
 #'
 #' Where the preferred source has a value it is taken; what it lacks comes from
 #' the ones behind it.
@@ -86,9 +86,7 @@ series_join <- function(..., adjust = "none", overlap = NULL, tolerance = 0.02,
     # a row without a value in an earlier source was looked at too
     empty <- match(done$rows$at, all$at[is.na(all$value)])
     for (part in c("through", "known")) {
-      done$rows[[
-        part
-      ]] <- pmax(
+      done$rows[[part]] <- pmax(
         done$rows[[part]], all[[part]][is.na(all$value)][empty],
         na.rm = TRUE
       )

@@ -214,9 +214,7 @@ has_releases.vetusta_observations <- function(x) TRUE
 # The newest release of each time, without deleted values.
 newest_points <- function(x, points) {
   if (has_releases(x)) {
-    points <- points[
-      !duplicated(points[c("series", "time")], fromLast = TRUE),
-    ]
+    points <- points[!duplicated(points[c("series", "time")], fromLast = TRUE),]
   }
   deleted <- points[["status"]] %in% "deleted"
   if (any(deleted)) points[!deleted, ] else points

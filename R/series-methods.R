@@ -1,6 +1,6 @@
 # print(), `[`, rbind() and other methods of tables of series.
 
-#' Tables of values in time
+#' Tables of series
 #'
 #' Bars, observations and points are tibbles with a class of their own, so that
 #' R's functions do what is meant.
@@ -143,9 +143,7 @@ print.vetusta_series <- function(x, ..., n = 10) {
   what <- c(
     vetusta_bars = "bar", vetusta_observations = "observation",
     vetusta_points = "value"
-  )[[
-    class(x)[1]
-  ]]
+  )[[class(x)[1]]]
   names <- text_groups(as.character(series_names_of(x)))$levels
   cat(
     counted(nrow(x), what), " of ",
@@ -240,9 +238,7 @@ series_course <- function(time, value, signs = 24) {
   marks <- if (isTRUE(l10n_info()[["UTF-8"]])) {
     strsplit(
       paste0("\u2581\u2582\u2583\u2584", "\u2585\u2586\u2587\u2588"), ""
-    )[[
-      1
-    ]]
+    )[[1]]
   } else {
     strsplit("_.,-=+*#", "")[[1]]
   }
@@ -292,7 +288,7 @@ series_outline <- function(x) {
   day <- function(time) format(time, "%Y-%m-%d", tz = "UTC")
   covered <- ifelse(
     is.na(all$coverage), "",
-    paste0(", ", all$interval, ", ", format_coverage(all$coverage), " there")
+    paste0(", ", all$interval, ", ", format_coverage(all$coverage), " present")
   )
   filled <- sum(x[["status"]] %in% "filled")
   c(

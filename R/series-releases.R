@@ -199,9 +199,7 @@ releases_kept <- function(all, columns = "value", by = "time") {
         FALSE,
         (value[-1] == value[-n]) %in% TRUE |
           (is.na(value[-1]) & is.na(value[-n]))
-      )[
-        seq_len(n)
-      ]
+      )[seq_len(n)]
   }
   all <- lapply(all, `[`, which(!same))
   # a result that is replaced before it counts never counts
@@ -211,9 +209,7 @@ releases_kept <- function(all, columns = "value", by = "time") {
   n <- length(all$known)
   last <- c(
     all[[by]][-1] != all[[by]][-n] | all$known[-1] != all$known[-n], TRUE
-  )[
-    seq_len(n)
-  ]
+  )[seq_len(n)]
   all <- lapply(all, `[`, which(last))
   n <- length(all$known)
   again <- c(FALSE, all[[by]][-1] == all[[by]][-n])[seq_len(n)]

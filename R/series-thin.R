@@ -1,4 +1,4 @@
-#' Thin a line to what can be seen of it
+#' Thin a line for drawing
 #'
 #' Of the points that fall into one column of pixels the first, the last, the
 #' lowest and the highest are kept: a line drawn through them covers the same

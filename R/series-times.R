@@ -19,7 +19,7 @@ with_facts <- function(x, facts) {
   x
 }
 
-#' What a table of series knows of itself
+#' Facts of a table of series
 #'
 #' A table of series carries the facts that its rows do not say: how long a bar
 #' is, in which zone and by which calendar its days lie, its units, the titles

@@ -121,9 +121,7 @@ card_yaml <- function(text, path, what = "card") {
       twice <- regmatches(
         conditionMessage(e),
         regexec("Duplicate map key: '(.*)'", conditionMessage(e))
-      )[[
-        1
-      ]]
+      )[[1]]
       if (length(twice)) {
         at <- grep(
           paste0("(^|[{,\\s-])[\"']?\\Q", twice[2], "\\E[\"']?\\s*:(\\s|$)"),
@@ -253,9 +251,8 @@ dataset_made <- function(dataset, name) {
     "vetusta_dataset_rows"
   }
   for (column in names(dataset$columns)) {
-    dataset$columns[[
-      column
-    ]] <- column_rule(dataset$columns[[column]], column, dataset$shape)
+    dataset$columns[[column]] <-
+      column_rule(dataset$columns[[column]], column, dataset$shape)
   }
   dataset$reading <- dataset_reading(dataset)
   structure(c(dataset, list(name = name)), class = kind)

@@ -28,9 +28,7 @@ card_check_columns <- function(dataset, where) {
   needs <- list(
     url = "at", cursor = c("at", "send"), last = c("at", "send"),
     page = "send", offset = "send", time = "send"
-  )[[
-    dataset$next_page$by %||% "none"
-  ]]
+  )[[dataset$next_page$by %||% "none"]]
   for (part in setdiff(needs, names(dataset$next_page))) {
     vetusta_stop(
       "card",

@@ -260,9 +260,7 @@ draft_dataset <- function(format, place, members, paging, call = NULL) {
           )
         ),
         sep = "_"
-      )[
-        length(taken) + 1
-      ]
+      )[length(taken) + 1]
     }
     taken <- c(taken, column)
     keyed <- place$form == "map" || "pairs" %in% c(place$form, place$inner)

@@ -315,9 +315,7 @@ read_limit <- function(text, zone = "UTC", where = "limits") {
   matches <- regmatches(
     tolower(text),
     regexec("^([0-9]+)( weight)? per ([0-9]* ?[a-z]+)$", tolower(text))
-  )[[
-    1
-  ]]
+  )[[1]]
   interval <- if (length(matches)) {
     tryCatch(time_interval(matches[4]), error = function(e) NULL)
   }

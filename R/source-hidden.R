@@ -71,9 +71,7 @@ hidden_taken <- function(url, headers = character(), body = NULL,
       secret <- make.unique(
         c(names(values), sub("^([0-9])", "_\\1", stem)),
         sep = "_"
-      )[
-        length(values) + 1
-      ]
+      )[length(values) + 1]
     }
     values[[secret]] <<- value
     secret
@@ -152,9 +150,7 @@ body_hides <- function(body) {
       "[\"']?[A-Za-z_][A-Za-z0-9_-]*[\"']?\\s*[:=]\\s*\"?[^\"&,}\\s]+", body,
       perl = TRUE
     )
-  )[[
-    1
-  ]]
+  )[[1]]
   any(vapply(
     pairs,
     function(pair) {
@@ -245,14 +241,10 @@ shell_words <- function(text) {
           "\\$?'[^']*'|\"(\\\\.|[^\"\\\\])*\"|\\\\.|[^'\"\\\\]+", word,
           perl = TRUE
         )
-      )[[
-        1
-      ]]
+      )[[1]]
       parts <- sub("^\\$?'(.*)'$", "\\1", parts)
       quoted <- grepl("^\".*\"$", parts)
-      parts[
-        quoted
-      ] <- gsub(
+      parts[quoted] <- gsub(
         "\\\\(.)", "\\1", substr(parts[quoted], 2, nchar(parts[quoted]) - 1)
       )
       escaped <- grepl("^\\\\.$", parts)

@@ -242,9 +242,8 @@ redact <- function(text, secrets) {
   coded <- grepl("%[0-9A-Fa-f]{2}", text, useBytes = TRUE)
   if (any(coded)) {
     for (pattern in attr(secrets, "patterns")) {
-      text[
-        coded
-      ] <- gsub(pattern, "<secret>", text[coded], perl = TRUE, useBytes = TRUE)
+      text[coded] <-
+        gsub(pattern, "<secret>", text[coded], perl = TRUE, useBytes = TRUE)
     }
   }
   text

@@ -53,9 +53,7 @@ template_pieces <- function(template) {
   texts <- regmatches(
     template, gregexpr("\\{[^{}]*\\}", template),
     invert = NA
-  )[[
-    1
-  ]]
+  )[[1]]
   pieces <- lapply(texts, function(text) {
     if (grepl("^\\{.*\\}$", text)) {
       template_expression(text)
@@ -98,9 +96,7 @@ template_variables <- function(template) {
   }
   expressions <- regmatches(
     template, gregexpr("\\{[+#./;?&]?[A-Za-z_][A-Za-z0-9_.,:*]*\\}", template)
-  )[[
-    1
-  ]]
+  )[[1]]
   bodies <- sub("^\\{[+#./;?&]?", "", sub("\\}$", "", expressions))
   names <- as.character(
     sub("(:[0-9]+|[*])$", "", unlist(strsplit(bodies, ",", fixed = TRUE)))
@@ -154,13 +150,11 @@ encode_plain <- function(text) curl::curl_escape(enc2utf8(as.character(text)))
 
 # Keeps reserved characters and percent-encoded triplets.
 encode_reserved <- function(text) {
-  pieces <- regmatches(text, gregexpr("%[0-9A-Fa-f]{2}", text), invert = NA)[[
-    1
-  ]]
+  pieces <- regmatches(
+    text, gregexpr("%[0-9A-Fa-f]{2}", text), invert = NA
+  )[[1]]
   plain <- !grepl("^%[0-9A-Fa-f]{2}$", pieces)
-  pieces[
-    plain
-  ] <- vapply(
+  pieces[plain] <- vapply(
     pieces[plain],
     function(piece) utils::URLencode(enc2utf8(piece), reserved = FALSE), ""
   )

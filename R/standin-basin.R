@@ -290,9 +290,7 @@ basin_figures <- function(key, flow, all, spelt, last, release) {
     released = ifelse(
       newest | all == basin_last_period(flow, 1), basin_releases[release],
       as.character(all + 400)
-    )[
-      at
-    ],
+    )[at],
     day = all[at]
   )
 }

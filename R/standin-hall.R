@@ -15,9 +15,8 @@ hall_route <- function(path, query, request, state, settings) {
     request$REQUEST_METHOD == "POST" &&
     path[3] %in% contracts) {
     ticket <- paste0(tolower(path[3]), "-", length(state$tickets) + 1)
-    state$tickets[[
-      ticket
-    ]] <- list(contract = path[3], ready = as.numeric(Sys.time()) + 1.5)
+    state$tickets[[ticket]] <-
+      list(contract = path[3], ready = as.numeric(Sys.time()) + 1.5)
     return(standin_json(202L, list(ticket = ticket)))
   }
   if (length(path) == 2 &&
@@ -104,9 +103,8 @@ hall_options_ask <- function(request, contracts, state) {
     )
   }
   ticket <- paste0("options-", length(state$tickets) + 1)
-  state$tickets[[
-    ticket
-  ]] <- list(filters = asked, ready = as.numeric(Sys.time()) + 0.5)
+  state$tickets[[ticket]] <-
+    list(filters = asked, ready = as.numeric(Sys.time()) + 0.5)
   standin_json(202L, list(ticket = ticket))
 }
 
@@ -151,9 +149,7 @@ hall_options <- function(filters) {
       "%s;%s-%s;%s;%.1f;%s;%.3f;%.3f;%d", day,
       substr(filters$underlying, 1, 3), format(expiry, "%y%m"), expiry, strike,
       grid$kind, value, price, as.integer(open)
-    )[
-      kept
-    ]
+    )[kept]
   )
 }
 
@@ -189,9 +185,7 @@ hall_send <- function(lines, request) {
       "Content-Range" = sprintf(
         "bytes %d-%d/%d", start, length(file) - 1L, length(file)
       )
-    )[
-      start > 0 | c(TRUE, FALSE)
-    ],
+    )[start > 0 | c(TRUE, FALSE)],
     body = part
   )
 }

@@ -44,9 +44,7 @@ market_directory <- function() {
     c(
       share = "Barges", warrant = "Warrant", contract = "Freight",
       fund = "Fund", index = "Index"
-    )[
-      kinds
-    ]
+    )[kinds]
   )
   rows <- data.frame(
     code = c(known$code, code),

@@ -275,9 +275,9 @@ river_levels <- function(station, query) {
   level <- station$base +
     42 * cos((as.POSIXlt(days)$yday - 105) / 365.25 * 2 * pi) -
     0.0007 * as.numeric(days - first) + noise
-  gone <- order(seeded_uniform(paste0("gone", station$station), n))[
-    seq_len(if (station$station == "kelder-lock") 63 else 20)
-  ]
+  gone <- order(
+    seeded_uniform(paste0("gone", station$station), n)
+  )[seq_len(if (station$station == "kelder-lock") 63 else 20)]
   rows <- data.frame(day = format(days), level = round(level, 1))[-gone, ]
   from <- query$from %||% "0000"
   until <- query$until %||% "9999"

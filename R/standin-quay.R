@@ -203,9 +203,7 @@ quay_bars <- function(code, interval, from, until, hours, calendar,
   minutes <- lapply(seq_len(nrow(days)), function(i) {
     key <- paste(code, days$day[i])
     if (is.null(cache[[key]])) {
-      cache[[
-        key
-      ]] <- list(
+      cache[[key]] <- list(
         quay_minutes(
           instrument, days[i, ],
           calendar_sessions(calendar, days$day[i], days$day[i])

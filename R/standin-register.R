@@ -288,9 +288,7 @@ register_filings <- function(code) {
   )
   # older documents are on another server
   old <- rows$filed < "2017-01-01"
-  rows$link[
-    old
-  ] <- paste0(
+  rows$link[old] <- paste0(
     "https://archive.example.org", sub("/register", "", rows$link[old])
   )
   rows

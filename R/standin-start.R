@@ -1,6 +1,6 @@
 # The stand-in services in another process.
 
-#' Start the invented services beside this session
+#' Start the invented services
 #'
 #' What [services_serve()] serves, in a process of its own on a free port, so
 #' that a session can collect from it; for trying things out, and for examples.

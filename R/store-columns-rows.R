@@ -65,9 +65,8 @@ columns_spread <- function(columns, shape) {
       columns, "SELECT engine FROM system.tables WHERE database = '",
       columns$database, "' AND name = '", shape, "_", columns$key, "'"
     )$engine
-    columns$replicated[[
-      shape
-    ]] <- any(startsWith(as.character(engines), "Replicated"))
+    columns$replicated[[shape]] <-
+      any(startsWith(as.character(engines), "Replicated"))
   }
   if (columns$replicated[[shape]]) {
     for (server in columns$servers) {
@@ -214,9 +213,8 @@ store_read.vetusta_store_columns <- function(store, series, from = -Inf,
       local <- store_read.vetusta_store_sql(
         store, some, from, to, at, newest && !some[1] %in% moved$series
       )
-      parts[[
-        length(parts) + 1
-      ]] <- list(series = rep(some, local$rows), columns = local$columns)
+      parts[[length(parts) + 1]] <-
+        list(series = rep(some, local$rows), columns = local$columns)
     }
   }
   columns_together(parts, series, newest, intersect(here, moved$series))

@@ -10,9 +10,7 @@ columns_uri <- function(uri) {
   parts <- regmatches(
     uri,
     regexec("^(https?)://(([^@/?#]*)@)?([^/?#]+)/?([^?#]*)([?]([^#]*))?$", uri)
-  )[[
-    1
-  ]]
+  )[[1]]
   if (!length(parts)) stop_uri("The URL of the column store cannot be read.")
   if (grepl(":", parts[4], fixed = TRUE) ||
     grepl("password=", parts[8], fixed = TRUE)) {

@@ -191,9 +191,7 @@ columns_back <- function(columns) {
   ending[!grepl("__(instant|day|flag|text)$", names(columns))] <- "number"
   name <- sub("__(instant|day|flag|text)$", "", names(columns))
   coded <- grepl("^x([0-9a-f]{2})+__x$", name)
-  name[
-    coded
-  ] <- vapply(
+  name[coded] <- vapply(
     name[coded],
     function(code) {
       hex <- sub("__x$", "", substring(code, 2))
@@ -215,9 +213,7 @@ columns_back <- function(columns) {
     if (all(is.na(values[[i]])) && !name[i] %in% time_columns) next
     vector <- out[[name[i]]]
     # a column with different types in different places is text
-    out[[
-      name[i]
-    ]] <- if (is.null(vector)) {
+    out[[name[i]]] <- if (is.null(vector)) {
       values[[i]]
     } else {
       ifelse(is.na(vector), as_text(values[[i]]), as_text(vector))

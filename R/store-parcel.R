@@ -69,9 +69,8 @@ merge_history <- function(old, new, now, finishes = FALSE, anew = FALSE) {
   before <- order[-n]
   again <- c(FALSE, time[row] == time[before])
   same <- again
-  same[
-    again
-  ] <- !rows_apart(all, order[again], order[which(again) - 1L], names(new))
+  same[again] <-
+    !rows_apart(all, order[again], order[which(again) - 1L], names(new))
   drop <- fresh[order] & same
   # deleting what never existed has no effect, unless it is dated: then it ends
   # a value that may come later

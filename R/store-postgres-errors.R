@@ -8,9 +8,9 @@ postgres_error <- function(error, path) {
   text <- trimws(sub("^Failed to [A-Za-z ]*: *", "", conditionMessage(error)))
   first <- sub("\n.*", "", text)
   for (entry in postgres_errors) {
-    matches <- regmatches(text, regexec(entry[1], text, ignore.case = TRUE))[[
-      1
-    ]]
+    matches <- regmatches(
+      text, regexec(entry[1], text, ignore.case = TRUE)
+    )[[1]]
     if (length(matches)) {
       words <- if (length(matches) > 1) matches[2] else ""
       reason <- if (is.na(entry[4])) "" else entry[4]

@@ -15,9 +15,7 @@ server_uri <- function(uri, kind) {
     regexec(
       "^postgres(ql)?://(([^@/?#]*)@)?([^/?#]*)(/([^?#]*))?([?]([^#]*))?$", uri
     )
-  )[[
-    1
-  ]]
+  )[[1]]
   if (!length(parts)) stop_uri("The connection URI cannot be read.")
   text <- function(x) if (length(x) && nzchar(x)) utils::URLdecode(x)
   user <- regmatches(parts[4], regexec("^([^:]*)(:(.*))?$", parts[4]))[[1]]

@@ -6,9 +6,7 @@ store_check <- function(store) {
   add <- function(what, where, finding, lost = FALSE) {
     n <- max(length(where), length(finding))
     if (length(where) && length(finding)) {
-      findings[[
-        length(findings) + 1
-      ]] <<- data.frame(
+      findings[[length(findings) + 1]] <<- data.frame(
         what = rep(what, n), where = rep_len(where, n),
         finding = rep_len(finding, n), lost = rep(lost, n)
       )

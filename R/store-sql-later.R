@@ -16,9 +16,8 @@ sql_put_later <- function(store, page) {
   }
   later <- store$later
   if (!length(later$pages)) later$since <- as.numeric(Sys.time())
-  later$pages[[
-    length(later$pages) + 1L
-  ]] <- list(page = page, values = page_places(page, segment))
+  later$pages[[length(later$pages) + 1L]] <-
+    list(page = page, values = page_places(page, segment))
   later$claims <- c(later$claims, page$claims)
   TRUE
 }

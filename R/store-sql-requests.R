@@ -170,9 +170,7 @@ store_raw_body <- function(store, journal) {
   memDecompress(
     sql_get(
       store, "SELECT body FROM raw WHERE journal = ?", list(journal)
-    )$body[[
-      1
-    ]],
+    )$body[[1]],
     "gzip"
   )
 }

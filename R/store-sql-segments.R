@@ -153,9 +153,9 @@ blocks_mixed <- function(bodies, from, to, at, newest) {
     parts, function(part) Filter(Negate(is.null), lapply(part, value_type))
   )
   each <- split(unlist(types), names(unlist(types)))
-  mixed <- names(each)[
-    vapply(each, function(type) length(unique(type)) > 1, TRUE)
-  ]
+  mixed <- names(
+    each
+  )[vapply(each, function(type) length(unique(type)) > 1, TRUE)]
   parts <- lapply(parts, function(part) {
     for (name in intersect(mixed, names(part))) {
       part[[name]] <- as_text(part[[name]])

@@ -1,6 +1,6 @@
 # Instants are POSIXct in UTC; days are Date. Local times are converted here.
 
-#' The instant of a local clock time
+#' Instant of a local time
 #'
 #' @param day Local days, `Date`.
 #' @param seconds Seconds since local midnight on the clock; 86,400 and more are
@@ -51,9 +51,7 @@ local_instant <- function(day, seconds, zone, skipped = "shift",
   instant <- clock - before
   changing <- which(before != after)
   if (length(changing)) {
-    instant[
-      changing
-    ] <- local_around_change(
+    instant[changing] <- local_around_change(
       clock[changing], before[changing], after[changing], zone, skipped, twice
     )
   }
@@ -93,9 +91,7 @@ local_around_change <- function(clock, before, after, zone, skipped, twice) {
     if (twice == "error") {
       stop_local(clock[both][1], zone, "occurs twice", "twice")
     }
-    result[
-      both
-    ] <- switch(twice,
+    result[both] <- switch(twice,
       first = early[both],
       second = late[both],
       missing = NA_real_
@@ -105,9 +101,7 @@ local_around_change <- function(clock, before, after, zone, skipped, twice) {
     if (skipped == "error") {
       stop_local(clock[none][1], zone, "is jumped over", "skipped")
     }
-    result[
-      none
-    ] <- switch(skipped,
+    result[none] <- switch(skipped,
       shift = early[none],
       `next` = mapply(
         change_between, late[none], early[none],
@@ -349,9 +343,8 @@ read_rfc3339 <- function(x, zone = "UTC") {
     local <- which(read$local)
     clock <- value[local]
     day <- floor(clock / 86400)
-    value[
-      local
-    ] <- as.numeric(time_local(epoch_days(day), clock - day * 86400, zone))
+    value[local] <-
+      as.numeric(time_local(epoch_days(day), clock - day * 86400, zone))
   }
   utc(value)
 }

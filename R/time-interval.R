@@ -83,9 +83,7 @@ interval_from_words <- function(x) {
   if (x %in% names(interval_adverbs)) x <- interval_adverbs[[x]]
   matches <- regmatches(
     x, regexec("^([0-9]{0,9}) *([a-z]+?)(s?)$", x, perl = TRUE)
-  )[[
-    1
-  ]]
+  )[[1]]
   if (!length(matches)) {
     return(NULL)
   }

@@ -94,9 +94,7 @@ time_periods <- function(x, year_start = "--01-01") {
     first = first,
     last = last,
     days = as.integer(last - first) + 1L
-  )[
-    match(x, known),
-  ]
+  )[match(x, known),]
   rownames(all) <- NULL
   all
 }
@@ -158,9 +156,8 @@ shift_months <- function(day, months) {
   at <- as.POSIXlt(day[good], tz = "UTC")
   month <- (at$year + 1900) * 12 + at$mon + months[good]
   first <- month_first_day(month)
-  out[
-    good
-  ] <- epoch_days(pmin(first + at$mday - 1, month_first_day(month + 1) - 1))
+  out[good] <-
+    epoch_days(pmin(first + at$mday - 1, month_first_day(month + 1) - 1))
   out
 }
 
@@ -186,13 +183,9 @@ period_ranges <- function(text) {
     iso <- c(
       P1Y = "A", P6M = "S", P4M = "T", P3M = "Q", P1M = "M", P1W = "W",
       P1D = "D"
-    )[
-      length$iso
-    ]
+    )[length$iso]
     # a length without a code is its own frequency
-    frequency[
-      i
-    ] <- if (!is.na(iso)) {
+    frequency[i] <- if (!is.na(iso)) {
       unname(iso)
     } else if (is_intraday(length)) {
       "I"
@@ -266,9 +259,7 @@ time_spelling <- function(first, frequency, form = "sdmx") {
   # a period that does not begin with a calendar period is a range
   odd <- which(!is.na(first) & off_calendar(first, frequency))
   code <- frequency[odd]
-  text[
-    odd
-  ] <- paste0(
+  text[odd] <- paste0(
     format(first[odd], "%Y-%m-%d"), "/",
     ifelse(code %in% names(frequency_lengths), frequency_lengths[code], code)
   )
@@ -281,9 +272,7 @@ off_calendar <- function(first, frequency) {
   odd <- rep(FALSE, length(first))
   for (name in unique(frequency[!is.na(frequency)])) {
     at <- which(frequency == name)
-    odd[
-      at
-    ] <- if (startsWith(name, "P")) {
+    odd[at] <- if (startsWith(name, "P")) {
       TRUE
     } else if (name %in% c("D", "I")) {
       FALSE
@@ -300,9 +289,7 @@ period_last <- function(first, frequency) {
   last <- first
   for (name in unique(frequency[!is.na(frequency)])) {
     at <- which(frequency == name)
-    last[
-      at
-    ] <- if (name %in% names(frequency_months)) {
+    last[at] <- if (name %in% names(frequency_months)) {
       shift_months(first[at], rep(frequency_months[[name]], length(at))) - 1
     } else if (name == "W") {
       first[at] + 6

@@ -18,9 +18,7 @@ wire_request <- function(source, dataset, values) {
     json = "application/json", csv = "text/csv",
     tsv = "text/tab-separated-values", "json-stat" = "application/json",
     "xbrl-json" = "application/json", "json-lines" = "application/x-ndjson"
-  )[[
-    dataset$format %||% "json"
-  ]]
+  )[[dataset$format %||% "json"]]
   headers <- c(
     list(Accept = accept),
     if (!is.null(body)) list("Content-Type" = "application/json")
@@ -39,9 +37,8 @@ request_body <- function(request) {
   values <- request$body$values
   fragment <- sub("^[^#]*#?", "", request$url)
   if (nzchar(fragment)) {
-    values[[
-      utils::URLdecode(sub("=.*", "", fragment))
-    ]] <- utils::URLdecode(sub("^[^=]*=", "", fragment))
+    values[[utils::URLdecode(sub("=.*", "", fragment))]] <-
+      utils::URLdecode(sub("^[^=]*=", "", fragment))
   }
   template_expand_plain(request$body$template, values, request$body$form)
 }
@@ -252,24 +249,19 @@ wire_signed <- function(request, source,
     query = request$url <- with_parameter(
       request$url, access$name, secret("secret")
     ),
-    header = request$headers[[
-      access$name
-    ]] <- paste0(access$prefix, secret("secret")),
-    bearer = request$headers[[
-      "Authorization"
-    ]] <- paste("Bearer", secret("secret")),
-    basic = request$headers[[
-      "Authorization"
-    ]] <- basic_words(secret("user"), secret("password")),
+    header = request$headers[[access$name]] <-
+      paste0(access$prefix, secret("secret")),
+    bearer = request$headers[["Authorization"]] <-
+      paste("Bearer", secret("secret")),
+    basic = request$headers[["Authorization"]] <-
+      basic_words(secret("user"), secret("password")),
     pair = for (i in 1:2) {
       request$headers[[access$names[[i]]]] <- secret("secrets", i)
     },
-    token = request$headers[[
-      "Authorization"
-    ]] <- paste("Bearer", access_token(source, tokens)),
-    login = request$headers[[
-      access$name
-    ]] <- paste0(access$prefix, access_token(source, tokens)),
+    token = request$headers[["Authorization"]] <-
+      paste("Bearer", access_token(source, tokens)),
+    login = request$headers[[access$name]] <-
+      paste0(access$prefix, access_token(source, tokens)),
     signature = request <- with_signature(request, source)
   )
   request

@@ -119,8 +119,7 @@ fill_text <- function(text, parts) {
   pieces <- regmatches(text, gregexpr("\\{[a-z_]+\\}", text), invert = NA)[[1]]
   name <- substr(pieces, 2, nchar(pieces) - 1)
   known <- grepl("^\\{.*\\}$", pieces) & name %in% names(parts)
-  pieces[
-    known
-  ] <- vapply(name[known], function(key) as.character(parts[[key]]), "")
+  pieces[known] <-
+    vapply(name[known], function(key) as.character(parts[[key]]), "")
   paste(pieces, collapse = "")
 }

@@ -148,9 +148,8 @@ grant_request <- function(access, secret, url, refresh = NULL) {
       secret("client"), secret("client_secret")
     )
   } else {
-    form[
-      c("client_id", "client_secret")
-    ] <- list(secret("client"), secret("client_secret"))
+    form[c("client_id", "client_secret")] <-
+      list(secret("client"), secret("client_secret"))
   }
   if (!is.null(access$assertion)) {
     form$client_assertion_type <-

@@ -47,31 +47,21 @@ bare <- quote({
     )
   )
   for (page in seq_len(ceiling(as.numeric(arguments[2]) / 5000))) {
-    spent[
-      "fetch"
-    ] <- spent["fetch"] +
+    spent["fetch"] <- spent["fetch"] +
         system.time(
           body <- curl::curl_fetch_memory(
             sprintf("%s/pages/%05d.json", arguments[1], page), handle
           )$content,
           gcFirst = FALSE
-        )[[
-          3
-        ]]
-    spent[
-      "parse"
-    ] <- spent["parse"] +
+        )[[3]]
+    spent["parse"] <- spent["parse"] +
         system.time(
           items <- RcppSimdJson::fparse(
             body, query = "/items", int64_policy = "double"
           ),
           gcFirst = FALSE
-        )[[
-          3
-        ]]
-    spent[
-      "insert"
-    ] <- spent["insert"] +
+        )[[3]]
+    spent["insert"] <- spent["insert"] +
         system.time(
           {
             DBI::dbBegin(connection)
@@ -83,9 +73,7 @@ bare <- quote({
             DBI::dbCommit(connection)
           },
           gcFirst = FALSE
-        )[[
-          3
-        ]]
+        )[[3]]
   }
   cat(spent, file = arguments[3])
 })

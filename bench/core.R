@@ -45,9 +45,7 @@ make <- function(n) {
       calendar, "1 minute", "2000-01-03",
       as.character(as.Date("2000-01-03") + ceiling(each / 390 * 1.5) + 30)
     )
-  )[
-    seq_len(each)
-  ]
+  )[seq_len(each)]
   close <- round(40 * exp(cumsum(stats::rnorm(n, sd = 1e-4))), 3)
   bars_frame(
     vetusta:::list_frame(

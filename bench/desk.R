@@ -171,9 +171,7 @@ status <- stats::median(vapply(
       system2(
         "Rscript", c("--no-init-file", "-e", shQuote(code)), stdout = FALSE
       )
-    )[[
-      3
-    ]]
+    )[[3]]
   },
   0
 ))

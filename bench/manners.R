@@ -15,9 +15,7 @@ timed <- function(code, times = 9, each = 20) {
       function(i) {
         system.time(
           for (k in seq_len(each)) eval(expression, where), gcFirst = FALSE
-        )[[
-          3
-        ]]
+        )[[3]]
       },
       0
     )) /
@@ -135,9 +133,7 @@ ours <- system.time(
     plan_requests(query_rows(source_card(card), "directory"), archive),
     archive, progress = FALSE
   )
-)[[
-  3
-]]
+)[[3]]
 handle <- curl::new_handle()
 bare <- system.time(
   all <- do.call(
@@ -151,9 +147,7 @@ bare <- system.time(
       )
     })
   )
-)[[
-  3
-]]
+)[[3]]
 stopifnot(run$new == length(unique(all$code)))
 cat(
   sprintf(

@@ -166,9 +166,7 @@ fill <- function(columns, market, symbols) {
         system.time(
           vetusta:::columns_insert(columns, "bars", of, rows, 1),
           gcFirst = FALSE
-        )[
-          3
-        ]
+        )[3]
   }
   spent[[1]]
 }
@@ -198,9 +196,7 @@ bare <- function(columns, rows, of, times) {
         curl::curl_fetch_memory(url, curl::new_handle(postfields = body))
       },
       gcFirst = FALSE
-    )[[
-      3
-    ]] /
+    )[[3]] /
     times
 }
 database <- function(name, cluster = FALSE) {
@@ -222,9 +218,7 @@ ours <- stats::median(
     5,
     system.time(
       vetusta:::columns_insert(trial, "bars", of, rows, 1), gcFirst = FALSE
-    )[[
-      3
-    ]]
+    )[[3]]
   )
 )
 floor_time <- stats::median(replicate(5, bare(trial, rows, of, 1)))
@@ -314,9 +308,7 @@ resample_all <- function(columns, by_store) {
       progress = FALSE
     ),
     gcFirst = FALSE
-  )[[
-    3
-  ]]
+  )[[3]]
 }
 by_store <- stats::median(
   c(resample_all(one, TRUE), resample_all(one, TRUE), resample_all(one, TRUE))

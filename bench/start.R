@@ -14,9 +14,7 @@ run <- function(command, arguments, kept = caches[[1]]) {
         R_USER_CACHE_DIR = kept
       )
     )
-  )[[
-    3
-  ]]
+  )[[3]]
 }
 caches <- tempfile(c("cache", rep("none", 11)))
 archive <- tempfile(fileext = ".sqlite")

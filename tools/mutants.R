@@ -29,9 +29,7 @@ places <- function(file) {
   tops <- which(data$parent == 0 & !data$token %in% "COMMENT")
   made <- list()
   add <- function(row, text) {
-    made[[
-      length(made) + 1
-    ]] <<- data.frame(
+    made[[length(made) + 1]] <<- data.frame(
       file = file, line = row$line1, from = row$col1, until = row$line2,
       to = row$col2, text = text
     )
@@ -145,9 +143,7 @@ for (i in seq_len(nrow(chosen))) {
   mutant <- chosen[i, ]
   lines <- readLines(mutant$file)
   was <- lines[mutant$line]
-  lines[
-    mutant$line
-  ] <- paste0(
+  lines[mutant$line] <- paste0(
     substr(was, 1, mutant$from - 1), mutant$text, substring(was, mutant$to + 1)
   )
   file <- tempfile(fileext = ".R")

@@ -80,9 +80,7 @@ functions <- paste0(
   "- ",
   vapply(names, function(own) paste0("`", own, "()`", collapse = ", "), ""),
   ": ", titles
-)[
-  lengths(names) > 0
-]
+)[lengths(names) > 0]
 
 writeLines(
   c(

@@ -203,9 +203,7 @@ prebuilt_versions <- function(names) {
     package <- names[
       match(sub("^r-cran-(.*):$", "\\1", lines[i]), tolower(names))
     ]
-    found[[
-      package
-    ]] <- sub(
+    found[[package]] <- sub(
       "[-+][^-]*$", "", sub("[+~]dfsg.*", "", sub("^[0-9]+:", "", candidate))
     )
   }
@@ -414,9 +412,7 @@ if (length(todo)) {
     first <- c(
       spoilt, Filter(function(name) name %in% compiled, names(left)),
       names(left)
-    )[
-      1
-    ]
+    )[1]
     package_log <- file.path(outputs, paste0(first, ".out"))
     say("not installed: ", paste(names(left), collapse = ", "))
     stop_with_log(

@@ -48,9 +48,7 @@ asked <- function(request, name) {
   found <- regmatches(
     request$QUERY_STRING,
     regexec(paste0("[?&]", name, "=([^&]*)"), request$QUERY_STRING)
-  )[[
-    1
-  ]]
+  )[[1]]
   if (length(found)) utils::URLdecode(found[2])
 }
 

@@ -272,11 +272,11 @@ test_that("large pages stay segments, small ones are joined", {
     vetusta:::store_put(
       archive,
       list(
-        source = "own",
+        source = "files",
         dataset = "d",
         shape = "observations",
         journal = list(
-          run = "r", asked = 1, rows = n, outcome = "stored", source = "own",
+          run = "r", asked = 1, rows = n, outcome = "stored", source = "files",
           dataset = "d"
         ),
         rows = vetusta:::parcel_series(
@@ -295,13 +295,13 @@ test_that("large pages stay segments, small ones are joined", {
   sizes <- c(rep(5000, 14), rep(100, 7), 4000, rep(10, 3))
   first <- 1e9 + c(0, cumsum(sizes)[-length(sizes)])
   for (i in seq_along(sizes)) put(first[i], sizes[i])
-  all <- archive_observations(archive, "own", "d")$value
+  all <- archive_observations(archive, "files", "d")$value
   vetusta:::store_settle(archive)
   expect_identical(as.numeric(held()), c(rep(5000, 14), 700, 4000, 30))
   archive_compact(archive)
   expect_identical(as.numeric(sum(held())), sum(sizes))
   expect_lte(length(held()), 3)
-  expect_identical(archive_observations(archive, "own", "d")$value, all)
+  expect_identical(archive_observations(archive, "files", "d")$value, all)
   expect_identical(all, (1e9 + seq_len(sum(sizes)) - 1) %% 97)
 })
 

@@ -46,9 +46,7 @@ test_that("encodings, currencies, missing marks, columns without a name", {
     bytes <- iconv(
       paste(text, collapse = "\r\n"), "UTF-8",
       if (encoding == "latin1") "CP1252" else encoding, toRaw = TRUE
-    )[[
-      1
-    ]]
+    )[[1]]
     writeBin(c(if (encoding == "UTF-16LE") as.raw(c(0xff, 0xfe)), bytes), file)
     form <- archive_import_form(file, nothing = "-")
     expect_identical(form$encoding, encoding)
@@ -60,7 +58,7 @@ test_that("encodings, currencies, missing marks, columns without a name", {
       dataset = "levels",
       form = form
     )
-    rows <- archive_read(archive, "own/levels")[[1]]
+    rows <- archive_read(archive, "files/levels")[[1]]
     expect_identical(
       rows$period, as.Date(c("2026-02-01", "2026-02-02", "2026-02-28")),
       label = encoding
@@ -87,7 +85,7 @@ test_that("an argument settles what the file leaves open", {
       dataset = "d",
       form = archive_import_form(file, ...)
     )
-    archive_read(archive, "own/d")[[1]]
+    archive_read(archive, "files/d")[[1]]
   }
   expect_identical(
     days(decimal = ".", dates = "mdy")$period,
@@ -122,7 +120,7 @@ test_that("texts, codes and plain files stay as they are", {
   )
   archive <- new_archive()
   archive_import_rows(archive, file, "table", form = form, dataset = "t")
-  rows <- archive_rows(archive, "own", "t")
+  rows <- archive_rows(archive, "files", "t")
   expect_identical(rows$code, c("007", "008"))
 })
 

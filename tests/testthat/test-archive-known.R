@@ -88,9 +88,9 @@ for (kind in c("sqlite", "postgres")) {
         }
         import("d,2026-01,,deleted,2026-06-01T00:00:00Z")
         import("d,2026-01,7,observed,2026-02-10T00:00:00Z")
-        expect_identical(nrow(archive_read(archive, "own/d/d")[[1]]), 0L)
+        expect_identical(nrow(archive_read(archive, "files/d/d")[[1]]), 0L)
         expect_identical(
-          archive_read(archive, "own/d/d", as_of = "2026-03-01")[[1]]$value, 7
+          archive_read(archive, "files/d/d", as_of = "2026-03-01")[[1]]$value, 7
         )
       }
     )

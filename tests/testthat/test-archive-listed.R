@@ -167,10 +167,14 @@ test_that("the command and the completion say the same, however often", {
     run_vetusta(..., folder = folder)
   }
   first <- run("list", "series", "--archive", file)
-  expect_match(first$stdout, "own/import/KELD@1 day", fixed = TRUE)
-  expect_identical(run("list", "series", "--archive", file)$stdout, first$stdout)
+  expect_match(first$stdout, "files/import/KELD@1 day", fixed = TRUE)
+  expect_identical(
+    run("list", "series", "--archive", file)$stdout, first$stdout
+  )
   json <- run("list", "series", "--json", "--archive", file)$stdout
-  expect_identical(run("list", "series", "--json", "--archive", file)$stdout, json)
+  expect_identical(
+    run("list", "series", "--json", "--archive", file)$stdout, json
+  )
   expect_identical(jsonlite::fromJSON(json)$rows, 4L)
   writeLines(
     c("desk: d", paste0("archive: ", file), "track: {}"),

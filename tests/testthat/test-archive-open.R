@@ -30,7 +30,7 @@ test_that("two handles on one archive see and keep each other's rows", {
   # a transaction that comes to nothing leaves nothing at hand either
   try(
     vetusta:::store_transaction(a, function() {
-      put_rows(a, "own", "import", "bars", minute_bars()[1:5, ], "P1D")
+      put_rows(a, "files", "import", "bars", minute_bars()[1:5, ], "P1D")
       stop("no")
     }),
     silent = TRUE
@@ -292,7 +292,8 @@ test_that("an archive may have any letters in its path, in any locale", {
     expect_identical(run$status, 0L)
     expect_match(
       run_vetusta(
-        "list", "series", "--archive", name, folder = folder, env = c(LC_ALL = locale)
+        "list", "series", "--archive", name,
+        folder = folder, env = c(LC_ALL = locale)
       )$stdout,
       "KELD"
     )

@@ -186,9 +186,7 @@ test_that("resampling equals a reference, however the input is split", {
         bars_resample(
           bars_resample(bars, way, calendar, base = "1 minute"), "1 day",
           calendar, base = way
-        )[
-          same
-        ],
+        )[same],
         days[same], tolerance = 1e-12
       )
     }
@@ -347,17 +345,13 @@ test_that("days of a month by the calendar, across a clock change", {
   expect_identical(
     bars_resample(
       days("Europe/Riga", "10"), "1 month", zone = "Europe/Riga"
-    )$expected[
-      1
-    ],
+    )$expected[1],
     31L
   )
   expect_identical(
     bars_resample(
       days("America/New_York", "03"), "1 month", zone = "America/New_York"
-    )$expected[
-      1
-    ],
+    )$expected[1],
     31L
   )
 })

@@ -52,7 +52,7 @@ test_that("the examples of describe run, for every shipped dataset", {
   options <- archive_rows(archive, "hall", "options")
   expect_s3_class(options$expiry, "Date")
   left <- as.numeric(options$expiry - options$day)
-  expect_true(all(options$kind == "call" & left <= 45 & left > 0))
+  expect_true(all(options$kind == "put" & left <= 75 & left >= 20))
   near <- got(
     "rows", "hall/options", "strike>=105", "expiry<=2025-12-31",
     "day=2025-11-05"

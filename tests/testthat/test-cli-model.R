@@ -22,7 +22,7 @@ model_desk <- function(env = parent.frame()) {
     csv
   )
   archive_import_rows(
-    archive, csv, "observations", source = "own", dataset = "levels"
+    archive, csv, "observations", source = "files", dataset = "levels"
   )
   archive_close(archive)
   folder
@@ -96,7 +96,7 @@ test_that("a saved model gives equal numbers and reports changed data", {
   )
   expect_identical(saved$status, 0L)
   lines <- readLines(file.path(folder, "low.yml"))
-  expect_true(any(grepl("^series: [']?own/levels/lock", lines)))
+  expect_true(any(grepl("^series: [']?files/levels/lock", lines)))
   for (line in c(
     "  values: 3650", "  seed: 1.0", "  first: '2016-01-01T00:00:00Z'"
   )) {
@@ -117,7 +117,7 @@ test_that("a saved model gives equal numbers and reports changed data", {
     csv
   )
   archive_import_rows(
-    archive, csv, "observations", source = "own", dataset = "levels"
+    archive, csv, "observations", source = "files", dataset = "levels"
   )
   archive_close(archive)
   later <- model_command(folder, "run", "low.yml")
@@ -139,7 +139,7 @@ test_that("a desk's model is fitted with its outputs and reported", {
   folder <- model_desk()
   writeLines(
     c(
-      "model: Low water", "series: own/levels/lock", "fill: [linear]",
+      "model: Low water", "series: files/levels/lock", "fill: [linear]",
       "noise:", "  order: [1, 0]", "paths: {n: 100, horizon: 1 year}",
       "index: {below: 180, season: [05-01, 10-31]}", "payoff: {strikes: 1000}"
     ),
@@ -162,7 +162,7 @@ test_that("a desk's model is fitted with its outputs and reported", {
   expect_true("low-water: Simulated paths" %in% names(report$figures))
   expect_true("low-water: Payoff terms" %in% names(report$tables))
   cat(
-    "    series: own/levels/lock\n",
+    "    series: files/levels/lock\n",
     file = file.path(folder, "desk.yml"),
     append = TRUE
   )
@@ -244,7 +244,7 @@ test_that("a definition in R is checked word by word", {
 test_that("a desk's report fits and writes no model of its own", {
   folder <- model_desk()
   text <- c(
-    "series: own/levels/lock", "fill: [linear]",
+    "series: files/levels/lock", "fill: [linear]",
     "paths: {n: 50, horizon: 1 month}"
   )
   writeLines(text, file.path(folder, "low.yml"))

@@ -93,9 +93,7 @@ test_that("rows, moves, places, statements, actions and contracts", {
       sort(
         100 * (market$last / (market$last - market$change) - 1),
         decreasing = TRUE
-      )[
-        1:4
-      ],
+      )[1:4],
       2
     )
   )

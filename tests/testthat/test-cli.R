@@ -98,7 +98,7 @@ test_that("import and list work with an archive of one's own, without a desk", {
     run_vetusta(
       "list", "series", "--archive", "my.sqlite", folder = folder
     )$stdout,
-    "own/import/KELD@1 day +4 "
+    "files/import/KELD@1 day +4 "
   )
   expect_match(run_vetusta("list", folder = folder)$stderr, "no desk here")
 })

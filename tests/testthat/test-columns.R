@@ -331,7 +331,7 @@ test_that("a desk names the column store, and a refresh fills it", {
     nrow(vetusta:::sql_get(archive, "SELECT id FROM segments")), 0L
   )
   again <- run_vetusta("refresh", folder = folder)
-  expect_match(again$stdout, "stored")
+  expect_match(again$stdout, "nothing to request")
   got <- run_vetusta(
     "export", "KELD@1 minute", "--file", "k.csv", folder = folder
   )
@@ -340,7 +340,9 @@ test_that("a desk names the column store, and a refresh fills it", {
     nrow(utils::read.csv(file.path(folder, "k.csv"))),
     nrow(archive_bars(archive, "KELD", "1 minute"))
   )
-  expect_match(run_vetusta("archive", "check", folder = folder)$stderr, "no damage")
+  expect_match(
+    run_vetusta("archive", "check", folder = folder)$stderr, "no damage"
+  )
 })
 
 for (kind in c("sqlite", "columns", "postgres")) {

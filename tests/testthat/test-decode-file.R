@@ -118,10 +118,8 @@ test_that("what is read as numbers and instants is what the texts say", {
     list(
       read[c("read", "new", "rejected")],
       as.data.frame(
-        archive_bars(archive, "KELD", interval = "1 minute", source = "own")
-      )[
-        1:8
-      ]
+        archive_bars(archive, "KELD", interval = "1 minute", source = "files")
+      )[1:8]
     )
   }
   for (name in names(odd)) {

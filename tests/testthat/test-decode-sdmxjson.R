@@ -65,9 +65,7 @@ test_that("observations of all series together are those of each alone", {
     one <- laid_out(decoded(message_of(series)))
     other <- laid_out(
       decoded(message_of(series, '"1:2":{"observations":{"0":["7",0]}}'))
-    )[
-      names(one)
-    ]
+    )[names(one)]
     for (name in names(one)) {
       for (part in c("time", "value")) {
         expect_equal(one[[name]][[part]], other[[name]][[part]])

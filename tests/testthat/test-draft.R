@@ -119,9 +119,7 @@ test_that("samples that are packed, marked or damaged", {
   expect_identical(
     draft_of(
       c(as.raw(c(0xef, 0xbb, 0xbf)), charToRaw('[{"t":1773300600,"c":41.2}]'))
-    )$rows[[
-      1
-    ]]$close,
+    )$rows[[1]]$close,
     41.2
   )
   expect_error_kind(draft_of('{"items":[{"t":1}'), "draft", "not valid JSON")
@@ -176,9 +174,7 @@ test_that("tables with semicolons, decimal commas and in another encoding", {
     iconv(
       "Tag;Schlu\u00df;Menge\n12.03.2026;1.041,20;5\n13.03.2026;41,30;6\n",
       "UTF-8", "latin1", toRaw = TRUE
-    )[[
-      1
-    ]]
+    )[[1]]
   )
   expect_match(table$lines, "encoding: latin1.*# \\?", all = FALSE)
   expect_match(table$lines, "separator: \";\"", all = FALSE)
@@ -238,8 +234,8 @@ test_that("a draft from one request, with access and window", {
     )
   })
   withr::local_envvar(MILL_KEY = "a secret/of mine")
-  url <- paste0(url, "/v1/bars/KELD?since=2026-03-12&size=5&key={MILL_KEY}")
-  lines <- collect_draft(url, name = "mill")
+  whole <- paste0(url, "/v1/bars/KELD?since=2026-03-12&size=5&key={MILL_KEY}")
+  lines <- collect_draft(whole, name = "mill")
   expect_false(any(grepl("of mine|of%20mine", lines)))
   path <- withr::local_tempfile(fileext = ".yml")
   writeLines(sub("/KELD", "/{symbol}", lines), path)
@@ -272,11 +268,11 @@ test_that("a draft from one request, with access and window", {
     "sources",
     "draft",
     "--url",
-    url,
+    whole,
     env = c(MILL_KEY = "a secret/of mine")
   )
   expect_identical(told$status, 0L)
   expect_match(told$stdout, "secret: MILL_KEY", fixed = TRUE)
-  wrong <- run_vetusta("sources", "draft", "--url", url, "--sample", "x.json")
+  wrong <- run_vetusta("sources", "draft", "--url", whole, "--sample", "x.json")
   expect_identical(wrong$status, 2L)
 })

@@ -141,9 +141,7 @@ test_that("a fault on the command line has advice and no secret", {
       c(
         dns = "[Rr]esolv", refused = "refuses access", html = "",
         "status-500" = ""
-      )[[
-        fault
-      ]],
+      )[[fault]],
       label = fault
     )
     expect_match(paste(result$stdout, result$stderr), "to do", label = fault)

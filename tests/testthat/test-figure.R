@@ -226,13 +226,13 @@ test_that("the coverage calendar: present, partly, filled, missing", {
 
 test_that("coverage, moves, statements, correlations, revisions, seasons", {
   archive <- new_archive()
-  put_rows(archive, "own", "levels", "observations", days_of(30, c("a", "b")))
+  put_rows(archive, "files", "levels", "observations", days_of(30, c("a", "b")))
   series <- archive_series(archive)
   expect_identical(nrow(figure_coverage(series)$data), 2L)
   many <- series[rep(1:2, 40), ]
-  many$id <- paste0("own/levels/", seq_len(80))
+  many$id <- paste0("files/levels/", seq_len(80))
   expect_match(
-    levels(figure_coverage(many)$data$label), "own/levels \\(80 series\\)"
+    levels(figure_coverage(many)$data$label), "files/levels \\(80 series\\)"
   )
   expect_error_kind(figure_coverage(series[0, ]), "figure", "no series")
   moves <- rank_moves(
@@ -378,7 +378,7 @@ test_that("a series prints from when to when, how complete, and its course", {
     told[2],
     "level  2026-01-01 to 2026-01-24, P1D|level  2026-01-01 to 2026-01-24, D"
   )
-  expect_match(told[2], "79.2% there", fixed = TRUE)
+  expect_match(told[2], "79.2% present", fixed = TRUE)
   about <- summary(days)
   expect_equal(about$coverage, 19 / 24)
   signs <- strsplit(about$course, "")[[1]]

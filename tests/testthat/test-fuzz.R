@@ -19,9 +19,7 @@ random_manner <- function(seed) {
       knows = sample(
         list(c("from", "to"), "from", "to", character()), 1,
         prob = c(5, 1, 1, 1)
-      )[[
-        1
-      ]],
+      )[[1]],
       form = sample(c("objects", "arrays", "columns", "map"), 1),
       stumble = sample(c(0, 0.15, 0.3), 1),
       overlap = sample(c(0, 0, 2), 1),
@@ -381,9 +379,7 @@ days_server <- function(m, env = parent.frame()) {
 
     ]
     at <- as.numeric(asked(request, "place") %||% 0)
-    page <- rows[
-      seq_len(nrow(rows)) > at & seq_len(nrow(rows)) <= at + m$size,
-    ]
+    page <- rows[seq_len(nrow(rows)) > at & seq_len(nrow(rows)) <= at + m$size,]
     told <- function(t) {
       day <- format(
         as.POSIXct(t, origin = "1970-01-01"), "%Y-%m-%d", tz = m$zone

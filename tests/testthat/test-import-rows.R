@@ -24,7 +24,7 @@ test_that("each format reads back, and a second import changes nothing", {
     expect_identical(
       c(done$read, done$new, nrow(done$rejected)), c(3, 3, 0), info = ending
     )
-    held <- archive_rows(archive, "own", "levels")
+    held <- archive_rows(archive, "files", "levels")
     expect_identical(held$value, rows$value, info = ending)
     expect_identical(as.Date(held$period), rows$period, info = ending)
     again <- archive_import_rows(archive, file)
@@ -69,7 +69,7 @@ test_that("a wide table is a series a column; bad rows by line", {
     archive, file, columns = c(period = "Day"), wide = TRUE, dataset = "levels"
   )
   expect_identical(sort(unique(done$rejected$line)), c(4L, 5L))
-  held <- archive_rows(archive, "own", "levels")
+  held <- archive_rows(archive, "files", "levels")
   expect_identical(held$value[held$series == "Kelder"], 250.1)
   expect_identical(held$value[held$series == "Tamm"], c(99, 98.5, 3))
   expect_match(archive_rejected(archive)$place, "line [45]")
@@ -195,7 +195,7 @@ test_that("withdrawn and later filed facts in statements", {
   }
   statement <- function(as_of = NULL, ...) {
     facts <- cli_facts(
-      archive, "own/facts", list(words = "ORV1", as_of = as_of)
+      archive, "files/facts", list(words = "ORV1", as_of = as_of)
     )
     facts_statement(facts, "ORV1", form = "long", ...)
   }
@@ -233,6 +233,6 @@ test_that("withdrawn and later filed facts in statements", {
   # a status in a source's own words tells facts apart
   come(paste0(revenue, "7,ORV,2025-05-01,audited"))
   expect_setequal(
-    archive_read(archive, "own/facts/*")[[1]]$value, c(7, 120, 500)
+    archive_read(archive, "files/facts/*")[[1]]$value, c(7, 120, 500)
   )
 })

@@ -309,7 +309,7 @@ test_that("imports, workbooks and databases are complete after kills", {
     r <- collect_documents(source_card('%s'), data.frame(link = paste0('/d',
     1:12, '.html')),
       'docs', a, progress = FALSE)
-    quit(status = sum(!r$outcome %%in%% c('fetched', 'held')))",
+    quit(status = sum(!r$outcome %%in%% c('fetched', 'stored')))",
       card
     ),
     function() {

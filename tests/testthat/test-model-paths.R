@@ -213,7 +213,10 @@ test_that("joint simulation keeps the correlation of residuals", {
   b <- noise_of(2 * common + rnorm(1500, sd = 0.5), c(0, 0))
   truth <- stats::cor(a$standardised, b$standardised)
   for (by in c("model", "blocks")) {
-    both <- model_paths(list(a = a, b = b), 3000, "30 days", seed = 2, draw = by)
+    both <- model_paths(
+      list(a = a, b = b), 3000, "30 days",
+      seed = 2, draw = by
+    )
     expect_named(both, c("a", "b"))
     expect_equal(
       stats::cor(as.numeric(both$a$paths), as.numeric(both$b$paths)), truth,

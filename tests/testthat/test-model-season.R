@@ -2,9 +2,7 @@
 remembering <- function(n, memory, size) {
   as.numeric(
     stats::filter(size * stats::rnorm(n + 200), memory, method = "recursive")
-  )[
-    -(1:200)
-  ]
+  )[-(1:200)]
 }
 
 daily <- function(value, from = "2004-01-01", name = "lock") {

@@ -117,7 +117,7 @@ test_that("search, choice and view of series, at two widths", {
     )
     expect_identical(
       page_value(browser, "document.querySelector('#figure img').alt"),
-      "The figure of own/import/TAMX@1 day"
+      "The figure of files/import/TAMX@1 day"
     )
     # a narrow page is as wide as its screen
     expect_true(
@@ -209,9 +209,7 @@ test_that("days, gaps, values and lines belong to the chosen series", {
   arguments <- strsplit(
     sub("^vetusta ", "", gsub("'", "", lines[3])), " (?=--)|(?<=export) ",
     perl = TRUE
-  )[[
-    1
-  ]]
+  )[[1]]
   told <- processx::run(
     "Rscript",
     c(
@@ -307,7 +305,7 @@ test_that("a thousand series are listed in part, with how complete each is", {
     lengths(regmatches(listed, gregexpr("<button", listed))), 200L
   )
   expect_match(listed, "and 800 more", fixed = TRUE)
-  expect_match(listed, "50.0% there", fixed = TRUE)
+  expect_match(listed, "50.0% present", fixed = TRUE)
 })
 
 test_that("the command refuses what it cannot take, before it serves", {

@@ -16,7 +16,7 @@ report_page <- function(env = parent.frame()) {
     csv
   )
   archive_import_rows(
-    archive, csv, "observations", source = "own", dataset = "levels"
+    archive, csv, "observations", source = "files", dataset = "levels"
   )
   for (symbol in c("KELD", "TAMX")) {
     close <- 40 + seq_along(days) / 10
@@ -31,7 +31,7 @@ report_page <- function(env = parent.frame()) {
   }
   file <- withr::local_tempfile(fileext = ".html", .local_envir = env)
   sources <- data.frame(
-    source = "own", title = "A <river>", licence = "free & open"
+    source = "files", title = "A <river>", licence = "free & open"
   )
   report_save(report_make(archive, title = "A report", sources = sources), file)
   paste0("file://", file)

@@ -113,13 +113,13 @@ test_that("an archive without series, one point, and many series", {
   report_save(report, file)
   expect_gt(file.size(file), 3000)
   put_rows(
-    empty, "own", "levels", "observations",
+    empty, "files", "levels", "observations",
     data.frame(series = "a", period = as.Date("2026-01-01"), value = 1)
   )
   report_save(report_make(empty), file)
   many <- new_archive()
   put_rows(
-    many, "own", "levels", "observations",
+    many, "files", "levels", "observations",
     data.frame(
       series = rep(sprintf("s%03d", 1:50), each = 2000),
       period = rep(as.Date("2015-01-01") + 0:1999, 50),
@@ -250,9 +250,7 @@ test_that("a report template, with errors by line", {
       env = c("current", R_LIBS = r_libs())
     )$stdout,
     "\n"
-  )[[
-    1
-  ]]
+  )[[1]]
   expect_match(said[1], "no such thing")
   expect_match(said[2], "lines? [56]")
   expect_identical(list.files(folder), "wrong.Rmd")

@@ -83,9 +83,7 @@ expect_same_longer <- function(archive, asked, ..., sums = 1e-12,
         archive,
         ...,
         resample = function(source) c(asked, list(sessions = sessions))
-      )[[
-        1
-      ]]
+      )[[1]]
     )
   })
   exact <- setdiff(names(here), c("volume", "vwap"))

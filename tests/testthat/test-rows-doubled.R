@@ -170,9 +170,7 @@ test_that("UTF-16, NUL characters and long numbers", {
       as <- function(text) {
         bytes <- iconv(
           paste0(if (mark) "\ufeff", text), "UTF-8", encoding, toRaw = TRUE
-        )[[
-          1
-        ]]
+        )[[1]]
         bytes
       }
       got <- collect(

@@ -27,9 +27,8 @@ told_facts <- function(seed, manner) {
         i <- year * 4 + q
         first <- starts[year * 4 + 1]
         if (manner == "sums") {
-          facts[[
-            length(facts) + 1
-          ]] <- fact(item, first, ends[i], sum(own[1:q]))
+          facts[[length(facts) + 1]] <-
+            fact(item, first, ends[i], sum(own[1:q]))
         } else if (manner == "quarters" || q < 4) {
           facts[[length(facts) + 1]] <- fact(item, starts[i], ends[i], own[q])
         }

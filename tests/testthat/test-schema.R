@@ -24,7 +24,7 @@ test_that("text that looks like a number stays text", {
     ),
     "table", dataset = "t"
   )
-  rows <- archive_rows(archive, "own", "t")
+  rows <- archive_rows(archive, "files", "t")
   expect_identical(rows$cusip, c("00123", "00456"))
   expect_identical(rows$code, c("0E12", "1E5"))
   expect_identical(rows$sign, c("+1", "+2"))
@@ -48,10 +48,10 @@ test_that("text that looks like a number stays text", {
     "table", dataset = "j"
   )
   expect_identical(
-    archive_rows(archive, "own", "j")$id,
+    archive_rows(archive, "files", "j")$id,
     c("12345678901234567890", "12345678901234567891")
   )
-  expect_identical(archive_rows(archive, "own", "j")$x, c("5", "6"))
+  expect_identical(archive_rows(archive, "files", "j")$x, c("5", "6"))
   file <- withr::local_tempfile(fileext = ".parquet")
   nanoparquet::write_parquet(
     data.frame(id = c("007", "008"), n = c(1, 2)), file
@@ -89,12 +89,12 @@ test_that("a column becomes text with a note, old values are read on", {
   put("a,2026-01-03,3,late")
   put("a,2026-01-04,4,7.5")
   expect_identical(
-    archive_read(archive, "own/o/a")[[1]]$note, c("5", NA, "late", "7.5")
+    archive_read(archive, "files/o/a")[[1]]$note, c("5", NA, "late", "7.5")
   )
   expect_identical(
-    archive_schema(archive, "own", "o")$changed[2], NA_character_
+    archive_schema(archive, "files", "o")$changed[2], NA_character_
   )
-  schema <- archive_schema(archive, "own", "o")
+  schema <- archive_schema(archive, "files", "o")
   expect_identical(schema$changed[schema$column == "note"], "number to text")
   expect_identical(nrow(archive_check(archive)), 0L)
   # a day in one file and text in the next
@@ -107,7 +107,7 @@ test_that("a column becomes text with a note, old values are read on", {
   two("a,2026-01-01,1,2026-02-01")
   two("a,2026-01-02,2,soon")
   expect_identical(
-    archive_read(archive, "own/d/a")[[1]]$when, c("2026-02-01", "soon")
+    archive_read(archive, "files/d/a")[[1]]$when, c("2026-02-01", "soon")
   )
   expect_identical(nrow(archive_check(archive)), 0L)
   # by key too, where old rows are numbers in JSON
@@ -119,7 +119,7 @@ test_that("a column becomes text with a note, old values are read on", {
   key(c("A,100000", "B,5"))
   key("C,many")
   expect_identical(
-    archive_rows(archive, "own", "k")$lot, c("100000", "5", "many")
+    archive_rows(archive, "files", "k")$lot, c("100000", "5", "many")
   )
 })
 
@@ -134,7 +134,7 @@ test_that("an empty column decides nothing", {
   expect_identical(names(types_of(archive, "k")), "symbol")
   key("C,5")
   key(c("D,"))
-  expect_identical(archive_rows(archive, "own", "k")$lot, c(NA, NA, 5, NA))
+  expect_identical(archive_rows(archive, "files", "k")$lot, c(NA, NA, 5, NA))
   expect_identical(types_of(archive, "k"), c(lot = "number", symbol = "text"))
 })
 
@@ -170,7 +170,7 @@ test_that("a type is the same, whatever the order of pages and whoever reads", {
               "observations", dataset = "o"
             )
           }
-          x <- archive_read(archive, "own/o/a")[[1]]$x
+          x <- archive_read(archive, "files/o/a")[[1]]$x
           if (is.null(x)) rep(NA_character_, 12) else vetusta:::as_text(x)
         }
       )
@@ -199,14 +199,12 @@ test_that("units and titles come with what is read", {
   expect_identical(
     export_dictionary(bars)$unit[names(bars) == "close"], "crowns"
   )
-  expect_identical(archive_schema(archive, "own", "import")$unit[1], "crowns")
+  expect_identical(archive_schema(archive, "files", "import")$unit[1], "crowns")
   file <- withr::local_tempfile(fileext = ".parquet")
   export_table(export_rows(list(bars)), file)
   told <- nanoparquet::read_parquet_metadata(
     file
-  )$file_meta_data$key_value_metadata[[
-    1
-  ]]
+  )$file_meta_data$key_value_metadata[[1]]
   expect_identical(
     told$value[match(c("unit.close", "title.KELD"), told$key)],
     c("crowns", "Keld Harbour Lines")
@@ -230,7 +228,7 @@ test_that("units and titles come with what is read", {
     "Keld Harbour Lines"
   )
   expect_identical(
-    vetusta:::archive_names(archive, "own")[["KELD"]],
+    vetusta:::archive_names(archive, "files")[["KELD"]],
     "Keld Harbour Lines (KELD)"
   )
   expect_error_kind(archive_schema(archive, "owm"), "argument", "owm")

@@ -245,9 +245,7 @@ test_that("encodings of messages; document types are refused", {
     bytes <- iconv(
       sprintf(text, sub("[LB]E$", "", encoding)), "UTF-8", encoding,
       toRaw = TRUE
-    )[[
-      1
-    ]]
+    )[[1]]
     expect_identical(decoded(bytes)$series$STATE, "S\u00e4rn", label = encoding)
     if (startsWith(encoding, "UTF-16")) {
       expect_identical(

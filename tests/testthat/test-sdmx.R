@@ -216,9 +216,7 @@ test_that("all forms of one content give the same rows", {
               paste0(
                 "<g:Obs><g:ObsDimension value=\"", content$TIME_PERIOD, "\"/>",
                 obs_value(1:4), attributes(1:4), "</g:Obs>"
-              )[
-                content$STATE == state
-              ] |>
+              )[content$STATE == state] |>
                 paste(collapse = ""),
               "</g:Series>"
             )

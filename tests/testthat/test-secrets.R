@@ -21,7 +21,7 @@ shows <- function(text, secret = secret_value) {
 
 everything_in <- function(archive) {
   tables <- c(
-    "journal", "faults", "records", "notes", "series", "attributes",
+    "journal", "rejected", "records", "notes", "series", "attributes",
     "coverage", "claims", "raw"
   )
   texts <- lapply(tables, function(name) {

@@ -215,7 +215,7 @@ test_that("a grid has the release known at each time", {
     csv
   )
   archive_import_rows(
-    archive, csv, "observations", source = "own", dataset = "output"
+    archive, csv, "observations", source = "files", dataset = "output"
   )
   grid <- as.POSIXct(
     c("2026-02-01", "2026-03-01", "2026-04-01", "2026-06-01"), tz = "UTC"

@@ -210,9 +210,9 @@ said_by <- function(x, now) {
   points <- points[points$known <= now & points$known >= 0, ]
   points <- points[order(points$series, points$time, points$known), ]
   last <- !duplicated(points[c("series", "time")], fromLast = TRUE)
-  said <- as.data.frame(points)[
-    last & !is.na(points$value), c("series", "time", "value")
-  ]
+  said <- as.data.frame(
+    points
+  )[last & !is.na(points$value), c("series", "time", "value")]
   row.names(said) <- NULL
   said
 }

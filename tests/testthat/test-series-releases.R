@@ -5,9 +5,9 @@
 # that come late, and sometimes a release of all.
 drawn_releases <- function(seed, step, n = 16) {
   withr::with_seed(seed, {
-    day <- seq(as.Date("2024-01-01"), by = step, length.out = 2 * n)[
-      sort(sample(2 * n, n))
-    ]
+    day <- seq(
+      as.Date("2024-01-01"), by = step, length.out = 2 * n
+    )[sort(sample(2 * n, n))]
     late <- ifelse(runif(n) < 0.15, sample(90, n, TRUE), 0)
     known <- as.numeric(day) + c(day = 1, month = 31)[[step]] + 3 * runif(n) +
         late

@@ -113,14 +113,15 @@ test_that("a signature in the query signs the parameters before it", {
   query <- "z=1&at=20260312T073000Z"
   # the hash of nothing, as FIPS 180-4 has it
   nothing <- "e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855"
-  query <- vetusta:::sign_text(
+  signature <- vetusta:::sign_text(
     paste(query, nothing, "http://127.0.0.1:9", sep = "|"),
     as.raw(rep(0x0b, 20)), "sha256", "base64"
   )
   expect_identical(
     signed$url,
     paste0(
-      "http://127.0.0.1:9/rows?", query, "&sign=", curl::curl_escape(query)
+      "http://127.0.0.1:9/rows?", query, "&sign=",
+      curl::curl_escape(signature)
     )
   )
   withr::local_envvar(MILL_SECRET = "no hex")
@@ -209,6 +210,6 @@ test_that("a JSON login gives a token for any header", {
       plan_requests(query_rows(card, "rows"), archive), archive,
       progress = FALSE
     ),
-    "access", "gives no token: HTTP 403 wrong"
+    "access", "grants no token: HTTP 403 wrong"
   )
 })

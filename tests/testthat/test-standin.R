@@ -75,7 +75,7 @@ test_that("every ready card collects from its service", {
   expect_identical(nrow(run$failed), 0L)
   expect_identical(
     as.numeric(table(archive_bars(archive, "ORV-TSK", "1 hour")$side)),
-    rep(8760, 3)
+    rep(8760, 2)
   )
   collect_from(fixing, archive, query_rows(fixing, "rates", day = "2026-03-12"))
   expect_setequal(

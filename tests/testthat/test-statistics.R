@@ -135,12 +135,12 @@ test_that("too large a selection is split without seams", {
   expect_gt(refused$cut, 1)
   expect_identical(nrow(refused$failed), 0L)
   same <- c("series", "period", "value", "status")
-  one <- as.data.frame(archive_observations(known, "basin", "LOCK_TRAFFIC"))[
-    same
-  ]
-  other <- as.data.frame(archive_observations(blind, "basin", "LOCK_TRAFFIC"))[
-    same
-  ]
+  one <- as.data.frame(
+    archive_observations(known, "basin", "LOCK_TRAFFIC")
+  )[same]
+  other <- as.data.frame(
+    archive_observations(blind, "basin", "LOCK_TRAFFIC")
+  )[same]
   other <- other[order(other$series, other$period), ]
   rownames(other) <- NULL
   expect_identical(one, other)

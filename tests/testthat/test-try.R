@@ -207,7 +207,7 @@ test_that("every ready card is tried at its service, from the command line", {
   # without a desk too
   card <- file.path(desk$sources, "river.yml")
   writeLines(
-    sub("^URL:.*", paste0("url: ", services$root, "/river"), readLines(card)),
+    sub("^url:.*", paste0("url: ", services$root, "/river"), readLines(card)),
     file.path(folder, "alone.yml")
   )
   alone <- run_vetusta(

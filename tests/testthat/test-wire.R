@@ -128,7 +128,7 @@ test_that("rows, columns and their faults are decoded", {
   expect_identical(
     decoded$rejected$pointer, c("/data/items/1/t", "/data/items/2/p/c")
   )
-  expect_identical(decoded$rejected$fault, c("time cannot be read", "no close"))
+  expect_identical(decoded$rejected$reason, c("time cannot be read", "no close"))
 })
 
 test_that("an answer that is no data says so", {
@@ -232,7 +232,7 @@ test_that("an unanswered request fails alone", {
     k = c("1", "2", "3")
   )
   expect_identical(got$rows$n, c(1, 3))
-  expect_match(got$run$failed$what, "nothing came, 5 times")
+  expect_match(got$run$failed$what, "no answer, 5 times")
 })
 
 test_that("an answer of HTTP 204 is an answer without rows", {

@@ -52,13 +52,13 @@ calls_for_spoiling <- function(archive, folder) {
   list(
     archive_bars = list(
       archive = archive, symbols = "KELD", interval = "1 day",
-      from = "2026-03-01", to = "2026-03-20", source = "own",
+      from = "2026-03-01", to = "2026-03-20", source = "files",
       session = "regular", zone = "UTC"
     ),
-    archive_rows = list(archive = archive, source = "own", dataset = "rows"),
+    archive_rows = list(archive = archive, source = "files", dataset = "rows"),
     archive_series = list(archive = archive),
     archive_journal = list(archive = archive),
-    archive_schema = list(archive = archive, source = "own", dataset = "rows"),
+    archive_schema = list(archive = archive, source = "files", dataset = "rows"),
     archive_rejected = list(archive = archive),
     archive_datasets = list(archive = archive),
     archive_observations = list(
@@ -76,7 +76,7 @@ calls_for_spoiling <- function(archive, folder) {
     ),
     archive_import = list(
       archive = archive, file = csv, symbol = "KELD", interval = "1 day",
-      source = "own", columns = c(time = "time"), time_as = "rfc3339",
+      source = "files", columns = c(time = "time"), time_as = "rfc3339",
       zone = "UTC", calendar = calendar
     ),
     bars_frame = list(rows = as.data.frame(bars)),
@@ -107,7 +107,7 @@ calls_for_spoiling <- function(archive, folder) {
       account = NULL
     ),
     archive_documents = list(
-      archive = archive, source = "own", dataset = "rows", folder = folder
+      archive = archive, source = "files", dataset = "rows", folder = folder
     ),
     collect_documents = list(
       source = quay,
@@ -389,7 +389,7 @@ calls_for_spoiling <- function(archive, folder) {
       file = csv,
       shape = "observations",
       dataset = "levels",
-      source = "own",
+      source = "files",
       columns = c(period = "time", value = "close"),
       wide = FALSE
     ),
