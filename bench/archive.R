@@ -1,8 +1,8 @@
-# What the archive takes and gives, each beside its floor in one run: reading
-# bars beside reading the same columns from one Parquet file, one symbol and one
-# day of many, a million daily values collected, stored, read and asked for
-# again, planning for many symbols, and importing beside the bare reading of the
-# file. Seconds are CPU seconds of this process. Run with `make bench`.
+# Archive benchmarks, each against its minimum in the same run: reading bars
+# against reading the same columns from one Parquet file, one symbol and one day
+# of many, a million daily values collected, stored, read and requested again,
+# planning for many symbols, and importing against the bare reading of the file.
+# Seconds are CPU seconds of this process. Run with `make bench`.
 source("bench/parts.R")
 inside <- asNamespace("vetusta")
 

@@ -1,7 +1,7 @@
-# Collecting 1,000,000 one-minute bars, 5,000 a page, against the bare steps and
-# against a plain script, for times as milliseconds since 1970 and as RFC 3339
-# texts; run from the project's folder with `make bench`. Every number is of
-# this run; the ratios, of processor time, are what counts.
+# Collects 1,000,000 one-minute bars, 5,000 a page, against the bare steps and
+# against a plain script, with times as milliseconds since 1970 and as RFC 3339
+# texts. Run with `make bench` from the project's folder. All numbers are of one
+# run; the ratios of processor time matter.
 
 source("bench/parts.R")
 arguments <- commandArgs(TRUE)
@@ -95,8 +95,8 @@ plain <- quote({
   DBI::dbWriteTable(connection, "bars", all)
 })
 
-# The same two in one process, in turn, once everything they load is loaded:
-# what a page costs, without what a process costs.
+# Both in one process, in turn, after everything is loaded: the cost of a page
+# without the cost of a process.
 in_turn <- function() {
   once <- function(what, values) {
     where <- list2env(list(arguments = values), parent = globalenv())
@@ -124,8 +124,8 @@ in_turn <- function() {
 }
 
 spent_file <- tempfile()
-# each is measured five times in turn, so that a slow moment of the machine does
-# not fall on one alone; the middle counts
+# five runs each, in turn, so that a slow moment does not affect only one of
+# them; the median counts
 collected <- collected_small <- collected_texts <- NULL
 bares <- spents <- NULL
 for (i in 1:5) {

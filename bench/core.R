@@ -29,7 +29,7 @@ say <- function(what, ours, theirs, aim) {
     )
   )
 }
-# peak memory of a step over what was there before it, in MB
+# peak memory of a step minus the memory before it, in MB
 peak <- function(code) {
   gc(reset = TRUE)
   before <- sum(gc()[, 2])
@@ -70,7 +70,7 @@ for (n in c(most / 10, most)) {
     ours <- seconds(
       result <- bars_resample(bars, to, calendar, base = "1 minute")
     )
-    # the group keys are made beforehand and not counted
+    # the group keys are made in advance and not counted
     hour <- if (to == "1 day") {
       as.integer(vetusta:::local_day(bars$time, calendar$zone))
     } else {

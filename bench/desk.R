@@ -1,10 +1,10 @@
-# A desk beside its floors, in one run: deciding for series that are up to date
-# beside a bare SELECT of their last times, a refresh beside the limit's own
-# minimum, the status of many series, and exports beside the bare writers of the
-# same table. Run with `make bench`.
+# Desk benchmarks, each against its minimum in the same run: deciding that
+# series are current against a bare SELECT of their last times, a refresh
+# against the minimum of the limit, the status of many series, and exports
+# against the bare writers of the same table. Run with `make bench`.
 source("bench/parts.R")
 inside <- asNamespace("vetusta")
-# a service of bars of a day, any number of symbols, one request a symbol
+# a service of daily bars, one request per symbol
 port <- httpuv::randomPort(host = "127.0.0.1")
 code <- sprintf(
   paste0(
@@ -42,8 +42,7 @@ writeLines(
 )
 card <- file.path(folder, "sources", "bench.yml")
 today <- as.numeric(Sys.Date()) * 86400
-# what is held: a year of days of so many symbols, up to yesterday or the day
-# before
+# stored: a year of days per symbol, up to yesterday or the day before
 hold <- function(archive, symbols, until, days = 30) {
   for (part in split(symbols, (seq_along(symbols) - 1) %/% 500)) {
     at <- rep(
@@ -212,7 +211,7 @@ aims <- c(csv = 1.5, parquet = 1.5, xlsx = 1.2)
 for (ending in names(writers)) {
   if (ending == "xlsx" && !requireNamespace("openxlsx2", quietly = TRUE)) next
   rows <- if (ending == "xlsx") bars[1:1e5, ] else bars
-  # the first of each is not counted
+  # the first run of each is not counted
   both <- vapply(
     1:4,
     function(i) {

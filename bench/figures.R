@@ -97,7 +97,7 @@ say(
 )
 archive_close(archive)
 
-# --- `vetusta figure` of a day's candles, against the same ggplot in a bare R
+# --- `vetusta figure` with daily candles, against the same ggplot in a bare R
 # process
 run <- function(...) {
   took(function() {

@@ -1,8 +1,7 @@
-# What must not grow faster than its input: each piece of work at two sizes, in
-# one run. The figure is the time at the larger size over the time at the
-# smaller one, divided by how many times larger it is: 1 is linear, 4 is
-# quadratic where the sizes differ by four. Run from the project's folder with
-# `make bench`.
+# Growth of times with the size of the input: each task at two sizes in one run.
+# The figure is the ratio of the times divided by the ratio of the sizes: 1 is
+# linear; 4 is quadratic if the sizes differ by four. Run with `make bench` from
+# the project's folder.
 library(vetusta)
 inside <- asNamespace("vetusta")
 

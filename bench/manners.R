@@ -97,7 +97,7 @@ folder <- tempfile("letters")
 dir.create(folder)
 for (letter in LETTERS) {
   n <- 1800
-  # most stand under one letter, some under every letter
+  # most instruments have one letter, some have every letter
   rows <- data.frame(
     code = c(
       paste0(letter, sprintf("%04d", seq_len(n - 260))),

@@ -1,4 +1,4 @@
-# Models against what R itself takes for the same: paths, memory, a fit.
+# Models against R's own functions: paths, memory, a fit.
 #
 #   Rscript bench/model.R
 suppressMessages(library(vetusta))
@@ -52,7 +52,7 @@ say(
   best(function() model_paths(plain, 1000, "730 days", seed = 1)) / drawing
 )
 
-# --- 100,000 paths, of each of which one number is kept
+# --- 100,000 paths, with one number kept per path
 used <- function(count) {
   gc(reset = TRUE)
   model_paths(plain, count, "730 days", seed = 1, each = function(paths, time) {

@@ -1,12 +1,12 @@
-# What the benches share: prepared pages, a server for them, and processes whose
-# time and peak memory are read.
+# Shared parts of the benchmarks: prepared pages, a server for them, and
+# processes with their time and peak memory.
 
 library(vetusta)
 
 page_rows <- 5000L
 
-# One-minute bars in pages of JSON files, each with the URL of the next, the
-# last without. Their times are milliseconds since 1970, or RFC 3339.
+# One-minute bars in JSON files, each with the URL of the next page. Times are
+# milliseconds since 1970, or RFC 3339.
 write_pages <- function(folder, rows, written = FALSE) {
   dir.create(folder, showWarnings = FALSE, recursive = TRUE)
   set.seed(7)
@@ -42,10 +42,10 @@ write_pages <- function(folder, rows, written = FALSE) {
   pages
 }
 
-# A server in a process of its own, as fast as a local one gets: nginx where it
-# is installed, since an R server lets each page of several segments wait for
-# the client's delayed acknowledgement, some 40 ms; else httpuv, whose own
-# thread sends the files.
+# A server in a process of its own, as fast as a local server can be: nginx if
+# it is installed, because an R server waits some 40 ms for the client's delayed
+# acknowledgement on pages of several segments; else httpuv, whose thread sends
+# the files.
 serve_pages <- function(folder) {
   port <- httpuv::randomPort(host = "127.0.0.1")
   if (nzchar(Sys.which("nginx"))) {
@@ -78,7 +78,7 @@ serve_with_nginx <- function(folder, port) {
   start_nginx(port, paste0("location /pages/ { alias ", folder, "/; }"))
 }
 
-# The same answer to whatever is asked.
+# The same answer to every request.
 serve_answer <- function(body, port) {
   start_nginx(
     port,
@@ -141,8 +141,8 @@ bench_card <- function(url, file, time_as = "epoch-ms") {
   file
 }
 
-# Runs an expression in a fresh process: seconds of the expression alone, the
-# peak memory of the process in MB, and its processor seconds.
+# Runs an expression in a new process: seconds of the expression, the peak
+# memory of the process in MB, and its processor seconds.
 measure <- function(expression, arguments = character()) {
   code <- paste0(
     "source('bench/parts.R'); arguments <- commandArgs(TRUE); spent ",
@@ -164,7 +164,7 @@ measure <- function(expression, arguments = character()) {
   as.numeric(strsplit(trimws(sub(".*\n", "", out$stdout)), " ")[[1]])
 }
 
-# Processor seconds of this process, the middle of several runs.
+# Processor seconds of this process, the median of several runs.
 cpu <- function(work, times = 3) {
   stats::median(vapply(
     seq_len(times),

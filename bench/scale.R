@@ -1,7 +1,7 @@
-# An archive on a server beside one in a file, and many collectors under one
-# limit; run from the project's folder: Rscript bench/scale.R [bars]. The server
-# is PostgreSQL as Debian sets it up, started here in a folder of its own. Every
-# number is of this run; the ratios are what counts.
+# An archive on a server against one in a file, and many collectors under one
+# limit. Run from the project's folder: Rscript bench/scale.R [bars]. The server
+# is Debian's PostgreSQL, started in a folder of its own. All numbers are of one
+# run; the ratios matter.
 
 source("bench/parts.R")
 arguments <- commandArgs(TRUE)
@@ -67,7 +67,7 @@ say(
   middle(spent$read_server), middle(spent$read_file)
 )
 
-# --- eight collectors with four host names; three are killed on the way
+# --- eight collectors with four host names; three are killed during the run
 told <- tempfile("collectors")
 dir.create(told)
 symbols <- 400
@@ -106,7 +106,7 @@ bars <- archive_bars(held, interval = "1 minute")
 stopifnot(identical(as.vector(table(bars$symbol)), rep(50L, symbols)))
 stored <- archive_journal(held)
 stored <- stored$url[stored$outcome == "stored"]
-# in the middle of the run, while all of it was there to be asked
+# during the run, while there was still data to request
 steady <- times[times > times[1] + 5 & times < times[1] + 25]
 say(
   "eight collectors on four machines, three killed: requests",
@@ -132,7 +132,7 @@ arguments <- commandArgs(TRUE)
 market <- if (length(arguments) > 1) as.numeric(arguments[2]) else 1e8
 source(file.path("tests", "testthat", "helper-columns.R"))
 pair <- columns_server(here)
-# so many symbols, of which each has as many minutes of trading days
+# each symbol has this many minutes of trading days
 symbols <- 2000
 each <- market / symbols
 bars_of_symbol <- function(each, seed) {
@@ -170,7 +170,7 @@ fill <- function(columns, market, symbols) {
   }
   spent[[1]]
 }
-# the same bytes by curl alone
+# the same bytes through curl
 bare <- function(columns, rows, of, times) {
   all <- c(
     list(
@@ -273,7 +273,7 @@ say(
   read_one / read_small
 )
 
-# --- days of minutes, made by the store and made here of the rows that are read
+# --- daily bars of minutes, computed by the store and computed in R
 resample_all <- function(columns, by_store) {
   archive <- archive_open(tempfile(fileext = ".sqlite"), columns = columns$uri)
   on.exit(archive_close(archive))
@@ -298,7 +298,7 @@ resample_all <- function(columns, by_store) {
       system.time(archive_read(archive, resample = asked), gcFirst = FALSE)[[3]]
     )
   }
-  # so many series at a time as fit into memory
+  # as many series at a time as fit into memory
   system.time(
     archive_scan(
       archive, NULL,

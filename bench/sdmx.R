@@ -87,8 +87,8 @@ data.table::fwrite(
   file.path(folder, "m.csv")
 )
 
-# each in a process of its own, so that its peak is its own; what the bytes
-# themselves and an idle process take is taken away
+# each in its own process, with its own peak memory; the memory of the bytes and
+# of an idle process is subtracted
 decode <- quote({
   body <- readBin(arguments[1], "raw", file.size(arguments[1]))
   message <- vetusta:::decode_sdmx(body, c("FREQ", "STATE", "CARGO"), "bench")

@@ -1,4 +1,4 @@
-# Small requests: ten bars each, for as many symbols, against the bare steps
+# Small requests of ten bars each, for many symbols, against the bare steps
 # (fetch, parse, one insert in a transaction) in the same process, in turn. Run
 # from the project's folder:
 #

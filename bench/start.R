@@ -1,7 +1,7 @@
-# How fast a command starts, against a bare R process that loads one small
-# package, and against one that loads the database's packages, which `list`
-# needs where the archive has changed since it was listed last; the middle of
-# eleven runs each, in turn.
+# Start-up time of commands, against a bare R process that loads one small
+# package, and against one that loads the database packages, which `list` needs
+# if the archive has changed since the last listing; the median of eleven runs
+# each, in turn.
 run <- function(command, arguments, kept = caches[[1]]) {
   system.time(
     processx::run(
@@ -26,7 +26,7 @@ vetusta::archive_import(
 load <- function(package) {
   run("Rscript", c("-e", sprintf("loadNamespace('%s')", package)))
 }
-# what was written within two seconds is not relied on
+# files changed within two seconds are not cached
 Sys.sleep(3)
 invisible(run("./vetusta", c("list", "--archive", archive)))
 times <- t(vapply(

@@ -1,4 +1,4 @@
-# Which ones, and what changes a price: ratios to the bare work, in one run.
+# Universe and corporate actions: ratios to the bare work, in one run.
 #
 #   Rscript bench/universe.R
 suppressMessages({
@@ -206,7 +206,7 @@ writeLines(
   ),
   card
 )
-# into an archive of its own each time, which is there when the clock starts
+# each time into a new archive, created before the clock starts
 collect <- function(dataset) {
   archives <- lapply(
     1:3, function(i) archive_open(tempfile(fileext = ".sqlite"))

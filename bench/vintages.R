@@ -1,8 +1,7 @@
-# What releases cost: each function over 100,000 daily values of one series with
-# no, one, 100 and 10,000 rows that have a second release, and over 100 releases
-# of 10,000 values; as a multiple of the time for the same values without
-# releases. Disaggregating takes 5,000 months. Run from the project's folder
-# with `make bench`.
+# The cost of releases: each function over 100,000 daily values of one series in
+# which 0, 1, 100 and 10,000 rows have a second release, and over 100 releases
+# of 10,000 values; as a multiple of the time without releases. Disaggregation
+# takes 5,000 months. Run with `make bench` from the project's folder.
 library(vetusta)
 
 seconds <- function(work) {

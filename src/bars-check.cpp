@@ -1,5 +1,5 @@
-// What is wrong with a bar, one code a row: 0 nothing, else the position in bars_faults()'s list of
-// faults.
+// Checks each bar and returns a code per row: 0 for none, else the position in the list of
+// bars_faults().
 #include <Rcpp.h>
 
 #include "doubles.h"
@@ -31,7 +31,8 @@ IntegerVector bar_faults_cpp(NumericVector open, NumericVector high, NumericVect
   return fault;
 }
 
-// How many rows stand after a later one of their own group; groups are numbered from 1.
+// The number of rows with a time before an earlier row of the same group. Groups are numbered from
+// 1.
 // [[Rcpp::export]]
 double late_rows_cpp(IntegerVector group, NumericVector time) {
   std::vector<double> newest;
@@ -45,8 +46,8 @@ double late_rows_cpp(IntegerVector group, NumericVector time) {
   return late;
 }
 
-// Whether rows stand in order of group and, within it, of time; a missing time is never in order.
-// Without groups, here and in the next, all rows are of one.
+// Whether rows are ordered by group and then by time. A missing time is never in order. Here and in
+// the next function, an empty `group` means a single group.
 // [[Rcpp::export]]
 bool is_ordered_cpp(IntegerVector group, SEXP time_) {
   const Doubles time(time_);
@@ -60,8 +61,7 @@ bool is_ordered_cpp(IntegerVector group, SEXP time_) {
   return true;
 }
 
-// Whether two rows, one behind the other, are of one group and time, and are known from different
-// instants.
+// Whether two consecutive rows have the same group and time but different `known`.
 // [[Rcpp::export]]
 bool has_vintages_cpp(IntegerVector group, SEXP time_, SEXP known_) {
   const Doubles time(time_), known(known_);

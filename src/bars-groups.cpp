@@ -1,5 +1,5 @@
-// Numbers of groups, from 1 in the order in which they first come. Equal texts are one object in R,
-// so that objects are compared.
+// Numbers groups from 1 in order of first appearance. R keeps equal texts as one object, so objects
+// are compared.
 #include <Rcpp.h>
 
 #include "doubles.h"
@@ -19,15 +19,15 @@ bool is_plain_text(SEXP text) {
   return std::none_of(s, s + LENGTH(text), [](char c) { return (c & 0x80) != 0; });
 }
 
-// Whether a row may stand behind another: a greater text by its bytes, or the same one and no
-// earlier time. Not told, and so false, of texts in other encodings, no text and no time.
+// Whether a row may follow another: its text is greater by bytes, or the text is equal and the time
+// is not earlier. False for texts in other encodings, missing texts and missing times.
 class Order {
  public:
   Order(const SEXP* text, const double* time) : text_(text), time_(time) {}
   bool holds(R_xlen_t i) const {
     return i > 0 && text_[i] == text_[i - 1] ? time_[i] >= time_[i - 1] : begins(i);
   }
-  // where another text begins
+  // start of the next text
   bool begins(R_xlen_t i) const {
     return !std::isnan(time_[i]) && is_plain_text(text_[i]) &&
            (i == 0 || std::strcmp(CHAR(text_[i - 1]), CHAR(text_[i])) < 0);
@@ -38,10 +38,10 @@ class Order {
   const double* time_;
 };
 
-// Rows are looked at so many at a time, without a branch between them.
+// Rows are checked in batches without branches.
 const R_xlen_t some = 8;
 
-// Where the run of one text ends that begins at row i.
+// The end of the run of one text that begins at row i.
 R_xlen_t run_end(const SEXP* p, R_xlen_t i, R_xlen_t n) {
   const SEXP own = p[i];
   R_xlen_t end = i + 1;
@@ -54,7 +54,7 @@ R_xlen_t run_end(const SEXP* p, R_xlen_t i, R_xlen_t n) {
   return end;
 }
 
-// Whether no time in [from, to) is before the one that it follows; none follows a missing one.
+// Whether times in [from, to) never fall. False if a time is missing.
 bool times_rise(const double* t, R_xlen_t from, R_xlen_t to) {
   R_xlen_t i = from + 1;
   for (; i + some <= to; i += some) {
@@ -70,8 +70,8 @@ bool times_rise(const double* t, R_xlen_t from, R_xlen_t to) {
 
 }  // namespace
 
-// With times, `ordered` says whether rows stand in the order of text and time. Where all rows bear
-// one text and `lone` is asked for, nothing is numbered: `id` is NULL.
+// With times, `ordered` says whether rows are ordered by text and time. If all rows have one text
+// and `lone` is set, `id` is NULL.
 // [[Rcpp::export]]
 List groups_cpp(CharacterVector text, SEXP time_ = R_NilValue, bool lone = false) {
   const R_xlen_t n = text.size();
@@ -86,7 +86,7 @@ List groups_cpp(CharacterVector text, SEXP time_ = R_NilValue, bool lone = false
   const bool one = lone && n > 0 && first_end == n;
   const Shield<SEXP> ids(one ? R_NilValue : Rf_allocVector(INTSXP, n));
   int* o = one ? nullptr : INTEGER(ids);
-  // run by run of one text
+  // one run of equal texts at a time
   for (R_xlen_t i = 0, end; i < n; i = end) {
     end = i == 0 ? first_end : run_end(p, i, n);
     auto found = seen.emplace(p[i], static_cast<int>(seen.size()) + 1);
@@ -98,7 +98,7 @@ List groups_cpp(CharacterVector text, SEXP time_ = R_NilValue, bool lone = false
                       _["ordered"] = ordered);
 }
 
-// Where runs of one text begin, from 1.
+// The first rows of runs of equal texts, from 1.
 // [[Rcpp::export]]
 IntegerVector runs_cpp(CharacterVector text) {
   const R_xlen_t n = text.size();
@@ -110,7 +110,7 @@ IntegerVector runs_cpp(CharacterVector text) {
   return wrap(first);
 }
 
-// The first text that is not among these few words, from 1; 0 where there is none.
+// The first text that is none of the given words, from 1; 0 if there is none.
 // [[Rcpp::export]]
 double first_outside_cpp(CharacterVector text, CharacterVector words) {
   const SEXP* p = STRING_PTR(static_cast<SEXP>(text));
@@ -125,7 +125,7 @@ double first_outside_cpp(CharacterVector text, CharacterVector words) {
   return 0;
 }
 
-// Whether rows stand in the order of text and time already, seen without numbers of groups.
+// Whether rows are ordered by text and time, without numbering groups.
 // [[Rcpp::export]]
 bool stands_ordered_cpp(CharacterVector text, SEXP time_) {
   const Doubles time(time_);
@@ -136,7 +136,7 @@ bool stands_ordered_cpp(CharacterVector text, SEXP time_) {
   return true;
 }
 
-// Whether the times of each group of rows rise, without one that is missing.
+// Whether the times of each group rise and none is missing.
 // [[Rcpp::export]]
 LogicalVector groups_rise_cpp(SEXP time_, List groups) {
   const Doubles time(time_);
@@ -152,7 +152,7 @@ LogicalVector groups_rise_cpp(SEXP time_, List groups) {
   return out;
 }
 
-// Whether times rise, each behind a smaller one, and none is missing.
+// Whether times rise strictly and none is missing.
 // [[Rcpp::export]]
 bool rises_cpp(SEXP time_) {
   const Doubles time(time_);
@@ -164,7 +164,7 @@ bool rises_cpp(SEXP time_) {
   return true;
 }
 
-// How many different times stand in an order.
+// The number of different times in sorted times.
 // [[Rcpp::export]]
 double different_times_cpp(SEXP time_) {
   const Doubles time(time_);

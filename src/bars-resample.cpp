@@ -1,14 +1,13 @@
-// Bars of one interval into bars of a longer one, in a single pass over rows in order of group and
-// time.
+// Resamples bars in a single pass over rows ordered by group and time.
 #include <Rcpp.h>
 #include <algorithm>
 #include <cmath>
 #include <vector>
 using namespace Rcpp;
 
-// group, time: the rows, in that order. Frames as in calendar-frames.cpp, each with the number of
-// its bucket and the time that the bucket bears. Within the day (step > 0) a bucket is a step of
-// its frame; else it is the frame's own.
+// `group` and `time` are the rows, in this order. Frames are as in calendar-frames.cpp, each with
+// the number and the time of its bucket. Within a day (step > 0) a bucket is a step of its frame;
+// otherwise it is the frame's bucket.
 // [[Rcpp::export]]
 List resample_cpp(IntegerVector group, NumericVector time, NumericVector open, NumericVector high,
                  NumericVector low, NumericVector close, NumericVector volume, NumericVector mean,
@@ -22,15 +21,15 @@ List resample_cpp(IntegerVector group, NumericVector time, NumericVector open, N
       out_weight, out_through, out_known;
   std::vector<int> out_provisional;
   double outside = 0;
-  // equal texts are one object in R
+  // R keeps equal texts as one object
   const SEXP unsettled = String("provisional").get_sexp();
   const SEXP* status_text = STRING_PTR(static_cast<SEXP>(status));
   const double *t_ = time.begin(), *o_ = open.begin(), *h_ = high.begin(), *l_ = low.begin(),
                *c_ = close.begin(), *v_ = volume.begin();
   const int* g_ = group.begin();
-  // what a bar's volume traded at: its own volume-weighted mean where it has one, else its close
+  // the price of a bar's volume: its volume-weighted mean if it has one, else its close
   const double* price = mean.size() == n ? mean.begin() : close.begin();
-  // to when each bar goes and from when it was known, where columns tell it; of a bucket the latest
+  // `through` and `known` of a bucket are the latest ones of its bars, if there are such columns
   const bool told = known.size() == n && through.size() == n;
   R_xlen_t f = 0;
   for (R_xlen_t i = 0; i < n; ++i) {

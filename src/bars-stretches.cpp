@@ -1,11 +1,11 @@
-// Numbers that are the same, or change by the same map, for whole stretches of rows.
+// Numbers that are constant, or change by the same linear map, over stretches of rows.
 #include <Rcpp.h>
 
 #include "doubles.h"
 #include <algorithm>
 using namespace Rcpp;
 
-// x * factor + offset with a stretch's own of both; the offset alone where there is no x.
+// x * factor + offset, with the factor and offset of each stretch; only the offset without x.
 // [[Rcpp::export]]
 NumericVector stretches_cpp(SEXP x_, NumericVector rows, NumericVector factor,
                             NumericVector offset) {
@@ -32,7 +32,7 @@ NumericVector stretches_cpp(SEXP x_, NumericVector rows, NumericVector factor,
   return out;
 }
 
-// How many of the rows from `first` to `last`, which stand in order, lie before each instant.
+// The number of sorted rows from `first` to `last` before each instant.
 // [[Rcpp::export]]
 NumericVector rows_before_cpp(SEXP time_, double first, double last, NumericVector at) {
   const Doubles time(time_);

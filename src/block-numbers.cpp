@@ -1,12 +1,12 @@
-// Groups of whole numbers: each is the group's base and as many bits as most of them need; those
-// that need more follow.
+// Groups of whole numbers: each has a base, numbers of a fixed bit width, and exceptions that need
+// more bits.
 #include "block.h"
 
 namespace block {
 
 namespace {
 
-// What a number costs that does not fit: its place, and some bytes.
+// Bytes of an exception: its position and its value.
 const size_t odd_bytes = 4;
 
 struct Plan {
@@ -15,11 +15,11 @@ struct Plan {
   size_t cost;
 };
 
-// The best width with this base.
+// The best bit width for this base.
 void plan_from(int64_t base, const int64_t* v, size_t n, Plan* best) {
   size_t counts[65] = {0};
   for (size_t i = 0; i < n; i++) counts[width_of(static_cast<uint64_t>(minus(v[i], base)))]++;
-  // those below the base wrap around, and are the widest of all
+  // numbers below the base wrap around and need the most bits
   size_t over = 0;
   for (int width = 64; width >= 0; width--) {
     size_t cost = (n * width + 7) / 8 + over * odd_bytes;
@@ -36,7 +36,7 @@ Plan plan_quick(const int64_t* v, size_t n) {
   return best;
 }
 
-// A base that leaves some small numbers aside.
+// A base that makes some small numbers exceptions.
 Plan plan_thorough(const int64_t* v, size_t n) {
   Plan best = plan_quick(v, n);
   const size_t most = 9;
@@ -57,7 +57,7 @@ void Writer::group(const int64_t* v, size_t n, bool thorough) {
   uint8_t place[group_size];
   size_t odd = 0;
   size_t start = bytes.size();
-  // width, how many are odd, base
+  // width, number of exceptions, base
   byte(static_cast<uint8_t>(plan.width));
   byte(0);
   varint(zigzag(plan.base));
@@ -113,7 +113,7 @@ void Reader::group(int64_t* v, size_t n) {
   } else {
     const uint64_t mask = (1ULL << width) - 1;
     size_t bit = 0;
-    // whole words while they lie within the bytes, and byte by byte at the end
+    // whole words as long as they lie within the bytes, single bytes at the end
     for (size_t i = 0; i < n; i++, bit += width) {
       size_t first = bit >> 3;
       int shift = bit & 7;

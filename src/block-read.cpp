@@ -1,5 +1,4 @@
-// The bytes of blocks into columns, each block's rows behind those of the one before it: see
-// docs/blocks.md.
+// Decodes blocks to columns, with the rows of all blocks one after the other: see docs/blocks.md.
 #include <Rcpp.h>
 
 #include <cmath>
@@ -11,7 +10,7 @@ using namespace block;
 
 namespace {
 
-// A column as it stands in a block, before its values are read.
+// A column of a block before its values are decoded.
 struct Held {
   std::string name;
   Type type;
@@ -158,7 +157,7 @@ bool is_absent(const Held& column, size_t i) {
   return !column.absent.empty() && ((column.absent[i >> 3] >> (i & 7)) & 1);
 }
 
-// Rows `rows` of a column as numbers.
+// The rows `rows` of a column as numbers.
 void numbers_of(const Held& column, size_t n, const std::vector<int>* rows, double* out) {
   size_t count = rows ? rows->size() : n;
   auto row = [&](size_t i) { return rows ? static_cast<size_t>((*rows)[i]) : i; };
@@ -216,8 +215,8 @@ const Held* named(const Block& block, const std::string& name) {
   return nullptr;
 }
 
-// Which rows lie in the window and were known; of the releases of one time the last of those. All
-// of them where `newest` is false.
+// The rows in the window that were known at the instant; of several releases of one time only the
+// last, or all of them if `newest` is false.
 bool chosen_rows(const Block& block, double from, double to, double at, bool newest,
                  std::vector<int>& rows) {
   const Held* time = named(block, "time");
@@ -256,8 +255,8 @@ struct Column {
 
 }  // namespace
 
-// Blocks of one or several series: list(columns, rows), where `rows` is how many rows each block
-// gives. NULL where a column is of one type here and of another there.
+// Decodes blocks of one or several series to list(columns, rows), with the number of rows of each
+// block. NULL if a column has different types in different blocks.
 // [[Rcpp::export]]
 SEXP blocks_read_cpp(List bodies, double from, double to, double at, bool newest) {
   R_xlen_t count = bodies.size();
@@ -266,7 +265,7 @@ SEXP blocks_read_cpp(List bodies, double from, double to, double at, bool newest
   IntegerVector sizes(count);
   size_t total = 0;
   bool bounded = std::isfinite(from) || std::isfinite(to) || std::isfinite(at) || newest;
-  // how many rows there are at most, by their heads
+  // the largest number of rows, from the headers
   for (R_xlen_t k = 0; k < count; k++) {
     SEXP body = bodies[k];
     if (TYPEOF(body) != RAWSXP || Rf_xlength(body) < 16) stop("this is no block");
@@ -293,7 +292,7 @@ SEXP blocks_read_cpp(List bodies, double from, double to, double at, bool newest
         seen.push_back(false);
         SEXPTYPE kind = column.type == text ? STRSXP : column.type == flag ? LGLSXP : REALSXP;
         owned.push_back(RObject(Rf_allocVector(kind, total)));
-        // what blocks before it do not have
+        // columns that earlier blocks do not have
         if (kind == STRSXP)
           for (size_t i = 0; i < filled; i++) SET_STRING_ELT(owned.back(), i, NA_STRING);
         else if (kind == LGLSXP)
@@ -302,7 +301,7 @@ SEXP blocks_read_cpp(List bodies, double from, double to, double at, bool newest
           std::fill(REAL(owned.back()), REAL(owned.back()) + filled, NA_REAL);
       }
       if (types[at_column] != column.type) {
-        // a column that is missing throughout is of any type
+        // a column without values fits any type
         if (column.form == missing) continue;
         return R_NilValue;
       }

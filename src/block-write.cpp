@@ -1,4 +1,4 @@
-// Columns of a table into the bytes of a block: see docs/blocks.md.
+// Encodes the columns of a table as a block: see docs/blocks.md.
 #include <Rcpp.h>
 #ifdef __x86_64__
 #include <emmintrin.h>
@@ -21,7 +21,7 @@ bool same_bits(double a, double b) {
   return std::memcmp(&a, &b, sizeof a) == 0;
 }
 
-// The nearest whole number; for what is too large, some number that does not give it back.
+// Rounds to a whole number. A number out of range gives one that does not round back.
 inline int64_t nearest(double x) {
 #ifdef __x86_64__
   return _mm_cvtsd_si64(_mm_set_sd(x));
@@ -30,7 +30,7 @@ inline int64_t nearest(double x) {
 #endif
 }
 
-// The whole number that a decimal with so many digits is, where it comes out as it went in.
+// A decimal with `digits` digits as a whole number, if the conversion is exact.
 inline bool whole(double x, int digits, int64_t* out) {
   double scaled = x * tens[digits];
   if (!(std::fabs(scaled) <= largest)) return false;
@@ -40,7 +40,7 @@ inline bool whole(double x, int digits, int64_t* out) {
   return true;
 }
 
-// A column of numbers as whole ones, with what they have in common taken out.
+// A column of numbers as whole numbers, without their common step and start.
 struct Whole {
   std::string name;
   int digits = 0;
@@ -72,7 +72,7 @@ struct Choice {
   int b = 0;
 };
 
-// What a value is most like, by a sample: itself a row before, or another column.
+// Chooses the best prediction on a sample: the previous value, or another column.
 Choice choose(const std::vector<Whole>& done, const Whole& own, bool thorough) {
   std::vector<Choice> all = {{nothing, 0, 0}, {before, 0, 0}};
   std::vector<int> alike;
@@ -91,7 +91,7 @@ Choice choose(const std::vector<Whole>& done, const Whole& own, bool thorough) {
   Choice best;
   double least = -1;
   for (const Choice& one : all) {
-    // bits beside the middle of the differences, which a group takes out
+    // bits of the deviation from the median difference, which the group's base removes
     std::vector<int64_t> rest(n);
     for (size_t i = 0; i < n; i++)
       rest[i] = minus(own.values[i], expected_value(done, own.values, one.how, one.a, one.b, i));
@@ -138,7 +138,7 @@ int64_t common_step(int64_t a, int64_t b) {
 void take_out(Whole& own, bool from_first) {
   if (own.values.empty()) return;
   if (from_first) own.start = own.values[0];
-  // what all have in common, so have the differences from one to the next, which are often the same
+  // a common divisor of the values also divides their differences
   int64_t step = 0, before = own.start, difference = 0;
   for (int64_t x : own.values) {
     int64_t apart = minus(x, before);
@@ -200,7 +200,7 @@ void write_number(Writer& out, std::vector<Whole>& done, const std::string& name
     }
     int64_t x = 0;
     if (!whole(v[i], digits, &x)) {
-      // more digits: what stands already is written with as many
+      // a value with more digits: rescale the earlier values
       int had = digits;
       do digits++;
       while (digits <= most_digits && !whole(v[i], digits, &x));

@@ -1,5 +1,4 @@
-// Whole numbers packed in groups, and the bytes of a block: see docs/blocks.md, which is the
-// definition.
+// Whole numbers packed in groups, and the bytes of a block. docs/blocks.md is the definition.
 #ifndef VETUSTA_BLOCK_H
 #define VETUSTA_BLOCK_H
 
@@ -28,7 +27,8 @@ enum Expected : uint8_t {
   smaller = 5
 };
 
-// FNV-1a, 64 bits, over words of eight bytes and then the bytes that are left.
+// The checksum of docs/blocks.md: a 64-bit FNV step over words of eight bytes, then over the
+// remaining bytes.
 inline uint64_t checksum(const uint8_t* bytes, size_t n) {
   uint64_t hash = 1469598103934665603ULL;
   const uint64_t prime = 1099511628211ULL;
@@ -49,7 +49,7 @@ inline uint64_t zigzag(int64_t x) {
 inline int64_t unzigzag(uint64_t x) {
   return static_cast<int64_t>(x >> 1) ^ -static_cast<int64_t>(x & 1);
 }
-// Differences wrap around, so that any two whole numbers have one.
+// Differences wrap around, so every pair of whole numbers has one.
 inline int64_t minus(int64_t a, int64_t b) {
   return static_cast<int64_t>(static_cast<uint64_t>(a) - static_cast<uint64_t>(b));
 }

@@ -1,9 +1,9 @@
-// Bytes as the text that PostgreSQL takes for them (PostgreSQL, 8.4.1, bytea hex format).
+// Bytes as hexadecimal text for PostgreSQL (PostgreSQL, 8.4.1, bytea hex format).
 #include <Rcpp.h>
 
 #include <string>
 
-// A text for each of several pieces of bytes; NA for what is NULL.
+// One text per element; NA for NULL.
 // [[Rcpp::export]]
 Rcpp::CharacterVector bytes_hex_cpp(Rcpp::List pieces) {
   static const char digits[] = "0123456789abcdef";

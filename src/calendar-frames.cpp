@@ -1,10 +1,9 @@
-// A frame is a stretch of open time: [open, close). Frames are ascending and do not overlap.
+// A frame is a period of open time: [open, close). Frames are ascending and do not overlap.
 #include <Rcpp.h>
 #include <cmath>
 using namespace Rcpp;
 
-// The starts of all bars of `step` seconds that begin within the frames, counted from each frame's
-// opening.
+// The starts of all bars of `step` seconds that begin within the frames, counted from each opening.
 // [[Rcpp::export]]
 NumericVector frames_times_cpp(NumericVector open, NumericVector close, double step) {
   const R_xlen_t frames = open.size();
@@ -21,8 +20,8 @@ NumericVector frames_times_cpp(NumericVector open, NumericVector close, double s
   return times;
 }
 
-// The number (from 1) of the frame that holds each time, 0 for none. Any order of times; ascending
-// ones are fastest.
+// The number (from 1) of the frame that contains each time, 0 for none. Times may be in any order;
+// ascending times are fastest.
 // [[Rcpp::export]]
 IntegerVector frames_find_cpp(NumericVector time, NumericVector open, NumericVector close) {
   const R_xlen_t n = time.size(), frames = open.size();

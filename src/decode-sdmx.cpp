@@ -1,7 +1,6 @@
-// SDMX-ML data messages in one pass over their bytes: generic and structure-specific, time series
-// and flat. A tree of a million observations takes many times the message in memory, so none is
-// built. What a data message never needs is refused: a document type, and with it every entity but
-// the five of XML itself.
+// Reads SDMX-ML data messages in one pass: generic and structure-specific, time series and flat. No
+// tree is built, because a tree of a million observations takes many times the memory of the
+// message. A document type, and with it every entity except the five of XML, is refused.
 #include "xml-scanner.h"
 #include <Rcpp.h>
 #include <cmath>
@@ -17,7 +16,7 @@ using vetusta::View;
 
 namespace {
 
-// One column of texts: a code a row, and the texts that the codes stand for; 0 where there is none.
+// A column of texts: a code per row and the distinct texts; code 0 is missing.
 struct SdmxColumn {
   std::string name;
   std::vector<int> codes;
@@ -81,7 +80,7 @@ struct Table {
 };
 
 bool skipped(const View& name) {
-  // words of XML and of the message itself, no values
+  // words of XML and of the message that are not values
   return (name.n >= 5 && std::memcmp(name.p, "xmlns", 5) == 0) ||
          (name.n > 4 && std::memcmp(name.p, "xsi:", 4) == 0) ||
          (name.n > 4 && std::memcmp(name.p, "xml:", 4) == 0);
@@ -90,8 +89,8 @@ bool skipped(const View& name) {
 }  // namespace
 
 // Series, observations, groups and data sets, each a list of columns (codes and levels), with the
-// owner of each row (from 1). A number a row in `value`; `odd` are the rows whose value is a text
-// that is no number.
+// owner of each row (from 1). Numbers are in `value`; `odd` are the rows whose value is not a
+// number.
 // [[Rcpp::export]]
 List sdmx_xml_cpp(RawVector body) {
   Scanner in(reinterpret_cast<const char*>(RAW(body)), body.size());
@@ -113,7 +112,7 @@ List sdmx_xml_cpp(RawVector body) {
     if (!text.empty()) {
       char* stop_at = nullptr;
       number = std::strtod(text.c_str(), &stop_at);
-      // decimal numbers alone: no hexadecimal ones, and no words but NaN
+      // decimal numbers and NaN only, no hexadecimal numbers or other words
       const bool plain =
           text.find_first_not_of("0123456789+-.eE \t\r\n") == std::string::npos || text == "NaN";
       while (stop_at != nullptr && vetusta::is_space(*stop_at)) ++stop_at;
@@ -163,7 +162,7 @@ List sdmx_xml_cpp(RawVector body) {
         if (!comp_text.empty()) comp_text += ", ";
         comp_text += in.text;
       } else if (name.is("Comp")) {
-        // a component of several values (SDMX 3.0), of what it stands in
+        // a component with several values (SDMX 3.0) belongs to the element around it
         Table& table = in_obs ? obs : in_group ? groups : in_series ? series : sets;
         if (in_comp && !comp_id.empty() && table.rows > 0)
           table.set(View{comp_id.data(), comp_id.size()}, comp_text);

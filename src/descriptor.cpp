@@ -1,5 +1,5 @@
-// What every command asks of its standard output. These functions do without Rcpp, which takes
-// longer to load than a short command takes to run.
+// Functions that every command needs for its standard output. They do not use Rcpp, because loading
+// Rcpp takes longer than a short command.
 #include "descriptor.h"
 #include <cerrno>
 #include <csignal>
@@ -23,21 +23,20 @@ int write_all(int fd, const unsigned char* at, size_t left) {
 static bool is_file(int fd, const char* path) {
   struct stat a, b;
   if (fstat(fd, &a) != 0) return true;
-  // a file that has no name any more, as R's own of what it runs
+  // a temporary file without a name, like the file of R's own script
   if (S_ISREG(a.st_mode) && a.st_nlink == 0) return true;
   return stat(path, &b) == 0 && a.st_dev == b.st_dev && a.st_ino == b.st_ino;
 }
 
-// Whether an open descriptor is this very file: where standard output was closed, the next file
-// that is opened takes its number.
+// Whether an open descriptor is this file. If standard output was closed, the next opened file has
+// its number.
 extern "C" SEXP descriptor_is(SEXP fd, SEXP path) {
   return Rf_ScalarLogical(is_file(Rf_asInteger(fd), CHAR(STRING_ELT(path, 0))));
 }
 
-// Writes bytes to an open descriptor, such as standard output: 0 when all went, else the number of
-// the error.
+// Writes bytes to an open descriptor, such as standard output. Returns 0, or the error number.
 extern "C" SEXP descriptor_write(SEXP fd, SEXP bytes) {
-  // a reader that has left is told by the error, not by a signal
+  // a closed pipe is reported as an error, not as a signal
   struct sigaction ignored, before;
   std::memset(&ignored, 0, sizeof ignored);
   ignored.sa_handler = SIG_IGN;

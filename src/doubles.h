@@ -1,5 +1,5 @@
-// Doubles of R, read where they are: an Rcpp vector asks for memory that may be written, for which
-// R copies what it has only lent.
+// Read-only access to R's doubles. An Rcpp vector asks for writable memory, for which R copies some
+// vectors.
 #ifndef VETUSTA_DOUBLES_H
 #define VETUSTA_DOUBLES_H
 #include <Rcpp.h>

@@ -1,5 +1,4 @@
-// Files that are there whole or not at all: what a path is, and bytes that are on the disk before
-// they take a name.
+// Whole files: the kind of a path, and bytes that are on the disk before the file gets its name.
 #include <Rcpp.h>
 #include <algorithm>
 #include <cerrno>
@@ -11,8 +10,8 @@
 #include "descriptor.h"
 using namespace Rcpp;
 
-// "none", "file", "folder", "link", or "other" for a device, a pipe or a socket; and whether it is
-// the user's own.
+// "none", "file", "folder", "link", or "other" for a device, a pipe or a socket; and whether the
+// user owns it.
 // [[Rcpp::export]]
 List file_kind_cpp(std::string path) {
   struct stat about;
@@ -24,8 +23,7 @@ List file_kind_cpp(std::string path) {
   return List::create(_["type"] = kind, _["own"] = about.st_uid == geteuid());
 }
 
-// Writes bytes to a new file and has the disk keep them; an empty text when all went well, else
-// what went wrong.
+// Writes bytes to a new file and syncs it to the disk. Returns an empty text, or the error.
 // [[Rcpp::export]]
 std::string file_write_cpp(std::string path, RawVector bytes, int mode) {
   unlink(path.c_str());
@@ -42,7 +40,7 @@ std::string file_write_cpp(std::string path, RawVector bytes, int mode) {
   return why;
 }
 
-// Has the disk keep a file that another program part has written.
+// Syncs a file that other code has written.
 // [[Rcpp::export]]
 std::string file_sync_cpp(std::string path) {
   const int fd = open(path.c_str(), O_RDONLY | O_CLOEXEC);
@@ -53,7 +51,7 @@ std::string file_sync_cpp(std::string path) {
   return why;
 }
 
-// Pieces of bytes as one.
+// Joins raw vectors.
 // [[Rcpp::export]]
 RawVector join_bytes_cpp(List parts) {
   R_xlen_t size = 0;
@@ -67,9 +65,9 @@ RawVector join_bytes_cpp(List parts) {
   return out;
 }
 
-// A piece of a table of text: `end`, up to where its lines are whole (the last end of a line that
-// is not within quotation marks); how many ends of lines stand up to there (`lines`) and in `all`;
-// where a byte of zero stands, from 1, and behind how many ends of lines.
+// A piece of a text table: `end`, the position after its last complete line (line ends within
+// quotation marks do not count); the number of line ends up to there (`lines`) and in `all`; the
+// position of a zero byte, from 1, and the number of line ends before it.
 // [[Rcpp::export]]
 NumericVector piece_lines_cpp(RawVector bytes) {
   const Rbyte* p = bytes.begin();
@@ -104,8 +102,8 @@ NumericVector piece_lines_cpp(RawVector bytes) {
       _["zero_line"] = static_cast<double>(before));
 }
 
-// Locks a folder: a number by which it is unlocked, -1 where another process has it, -2 where it
-// cannot be locked at all.
+// Locks a folder. Returns a number for unlocking, -1 if another process has the lock, -2 if the
+// folder cannot be locked.
 // [[Rcpp::export]]
 int file_lock_cpp(std::string folder) {
   const int fd = open(folder.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC);

@@ -1,5 +1,5 @@
-// Numbers and instants as text: numbers in the shortest text that reads back the same, with no
-// exponent where people write none; instants in RFC 3339, in UTC.
+// Numbers and instants as text: a number is the shortest text that reads back the same, without an
+// exponent for common magnitudes; an instant is RFC 3339 in UTC.
 #include <Rcpp.h>
 #include <charconv>
 #include <cmath>
@@ -9,7 +9,7 @@ using namespace Rcpp;
 
 namespace {
 
-// The digits of a number, its exponent of ten, and its sign, from its shortest scientific text.
+// Digits, exponent of ten and sign of a number, from its shortest scientific text.
 struct Digits {
   char digits[24];
   int count = 0;
@@ -26,7 +26,7 @@ struct Digits {
     for (; p < end && *p != 'e'; p++) {
       if (*p != '.') digits[count++] = *p;
     }
-    // the sign of the exponent is always there
+    // the exponent always has a sign
     p++;
     bool below = *p++ == '-';
     for (; p < end; p++) exponent = exponent * 10 + (*p - '0');
@@ -34,7 +34,7 @@ struct Digits {
   }
 };
 
-// As %g lays it out: plain from 0.0001 up to 16 places before the point.
+// Layout as %g: no exponent from 0.0001 up to 16 digits before the point.
 int number_text(double v, char* text) {
   char* to = text;
   if (v == std::floor(v) && std::fabs(v) < 1e15) {
@@ -61,7 +61,7 @@ int number_text(double v, char* text) {
   return to - text;
 }
 
-// Two, three or more digits with zeros before them.
+// Writes a number with leading zeros.
 char* padded(char* to, int64_t x, int width) {
   for (int i = width - 1; i >= 0; i--) {
     to[i] = static_cast<char>('0' + x % 10);
@@ -91,14 +91,14 @@ CharacterVector format_exact_cpp(NumericVector x) {
   return out;
 }
 
-// Whether every number is one that 15 digits give back and that is written without an exponent.
+// Whether 15 digits without an exponent reproduce every number.
 // [[Rcpp::export]]
 bool is_plain_cpp(NumericVector x) {
   for (double v : x) {
     if (std::isnan(v)) continue;
     const double size = std::fabs(v);
     if (v == std::floor(v) && size < 1e15) continue;
-    // so many millionths, of at most 15 digits
+    // a whole number of millionths with at most 15 digits
     if (size >= 1e-4 && size < 1e9 && std::nearbyint(v * 1e6) / 1e6 == v) continue;
     if (!std::isfinite(v)) return false;
     Digits d(v);
@@ -107,8 +107,8 @@ bool is_plain_cpp(NumericVector x) {
   return true;
 }
 
-// Seconds since 1970 in RFC 3339, with three or six digits of a second where there are any; years
-// beyond four digits are left to R.
+// Seconds since 1970 as RFC 3339, with three or six digits of a fraction if there is one. R formats
+// years of more than four digits.
 // [[Rcpp::export]]
 CharacterVector format_instants_cpp(NumericVector x) {
   const R_xlen_t n = x.size();
@@ -127,7 +127,7 @@ CharacterVector format_instants_cpp(NumericVector x) {
     }
     int64_t day = static_cast<int64_t>(std::floor(whole / 86400));
     int64_t second = static_cast<int64_t>(whole) - day * 86400;
-    // the civil calendar counted in eras of 400 years from the first of March of the year 0
+    // civil calendar in eras of 400 years from 1 March of the year 0
     int64_t z = day + 719468;
     int64_t era = (z >= 0 ? z : z - 146096) / 146097;
     int64_t of_era = z - era * 146097;

@@ -1,4 +1,4 @@
-// Values of JSON as R's: single ones, and columns that are gathered one by one.
+// JSON values as R values: single values, and columns built value by value.
 #ifndef VETUSTA_JSON_COLUMNS_H
 #define VETUSTA_JSON_COLUMNS_H
 #include <Rcpp.h>
@@ -20,7 +20,7 @@ inline bool is_single(const Value& x) {
   return !x.IsObject() && !x.IsArray();
 }
 
-// Words such as NaN stand for numbers that are none.
+// Words such as NaN, which stand for missing numbers.
 inline bool is_nothing(const Value& x) {
   return x.IsNull() || (x.IsDouble() && !std::isfinite(x.GetDouble()));
 }
@@ -57,8 +57,8 @@ inline SEXP text_or_number(const Value& x) {
   return number_text(x);
 }
 
-// Values that are gathered one by one: logical, then numbers, then texts, whichever all of them can
-// be.
+// A column built value by value: logical, then numeric, then text, the first type that fits all
+// values.
 class Column {
  public:
   Column(size_t n, bool exact) : values_(n, nullptr), exact_(exact) {}
@@ -81,7 +81,7 @@ class Column {
     R_xlen_t n = values_.size();
     if (texts_ || long_) {
       Shield<SEXP> out(Rf_allocVector(STRSXP, n));
-      // what stands in many rows is looked up once
+      // repeated texts are looked up once
       const Value* before = nullptr;
       SEXP last = NA_STRING;
       for (R_xlen_t i = 0; i < n; i++) {

@@ -1,4 +1,4 @@
-// The observations of SDMX-JSON as matrices of numbers.
+// SDMX-JSON observations as numeric matrices.
 #ifndef VETUSTA_JSON_OBSERVATIONS_H
 #define VETUSTA_JSON_OBSERVATIONS_H
 #include <algorithm>
@@ -7,7 +7,7 @@
 
 namespace vetusta {
 
-// The numbers of a key such as 0:1:5; false where it is anything else.
+// The numbers of a key such as 0:1:5; false for any other text.
 inline bool key_numbers(const char* text, size_t length, std::vector<int>* out) {
   int number = 0;
   bool any = false;
@@ -27,12 +27,13 @@ inline bool key_numbers(const char* text, size_t length, std::vector<int>* out) 
   return true;
 }
 
-// The usual observations of SDMX-JSON, arrays of numbers by keys of numbers, of one series or of
-// many: list(counts, index, cells), how many each has, and two matrices with a column for each
-// observation, what is left out at an array's end missing. NULL for any other.
+// SDMX-JSON observations in their common form, arrays of numbers by numeric keys, of one or many
+// series: list(counts, index, cells), the number of observations of each series and two matrices
+// with a column per observation. Values left out at the end of an array are missing. NULL for any
+// other form.
 class Observations {
  public:
-  // false where one is not usual
+  // false for an observation in another form
   bool add(const Value& x) {
     if (!x.IsObject()) return false;
     for (auto member = x.MemberBegin(); member != x.MemberEnd(); ++member) {

@@ -1,11 +1,10 @@
-// JSON text as a document, parsed where it stands, to a depth that its readers can follow.
+// Parses JSON text in place, to a limited depth.
 #ifndef VETUSTA_JSON_PARSE_H
 #define VETUSTA_JSON_PARSE_H
 #include <rapidjson/document.h>
 #include <rapidjson/reader.h>
 
-// Builds a document, and ends where a text nests without end, which would take all the stack of
-// those who read it.
+// Builds a document, and stops at a depth at which recursive readers would run out of stack.
 class Limited {
  public:
   explicit Limited(rapidjson::Document& document) : to_(document) {}
@@ -32,7 +31,7 @@ class Limited {
   int depth_ = 0;
 };
 
-// Parses a text where it stands; the document's texts are parts of it.
+// Parses a text in place; the texts of the document are parts of it.
 struct Parser {
   char* text;
   rapidjson::Reader reader;

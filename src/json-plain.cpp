@@ -1,5 +1,5 @@
-// JSON as R can hold it: a character NUL, written \u0000, becomes the replacement character, as no
-// text of R can have one; and whole numbers that no double can hold become texts.
+// JSON within the limits of R: a NUL character (\u0000) becomes the replacement character, and
+// whole numbers that a double cannot hold become texts.
 
 #include <Rcpp.h>
 

@@ -1,6 +1,6 @@
-// The usual page in one pass: an array of flat objects becomes typed columns as it is read, and
-// single values elsewhere are noted. Whatever is not usual (objects within rows, numbers beside
-// texts, whole numbers that a double would change) is left to the general way, see json.cpp.
+// Decodes common pages in one pass: an array of flat objects becomes typed columns, and single
+// values elsewhere are noted. All other forms (nested objects in rows, numbers mixed with texts,
+// whole numbers that a double would change) are left to json.cpp.
 #ifdef __SSE2__
 #define RAPIDJSON_SSE2
 #endif
@@ -29,7 +29,7 @@ struct Column {
   std::string name;
   Kind kind = nothing;
   std::vector<double> values;
-  // where each text ends in `letters`; -1 for one that is missing
+  // the end of each text in `letters`; -1 for a missing text
   std::vector<int64_t> ends;
   std::vector<int64_t> starts;
 };
@@ -66,7 +66,7 @@ class Handler : public rapidjson::BaseReaderHandler<rapidjson::UTF8<>, Handler> 
   bool found_rows = false;
   bool unusual = false;
   bool deep = false;
-  // whether rows stand in an object, each below its name, and those names
+  // whether rows are the members of an object, and their names
   bool map = false;
   std::vector<std::string> keys;
 
@@ -95,7 +95,7 @@ class Handler : public rapidjson::BaseReaderHandler<rapidjson::UTF8<>, Handler> 
   bool EndArray(SizeType) { return end(); }
 
  private:
-  // the keys that lead to where the reader is; within the rows none is kept
+  // the keys of the current position; none are kept within rows
   std::vector<std::string> path_;
   std::vector<bool> arrays_;
   int depth_ = 0;
@@ -131,7 +131,7 @@ class Handler : public rapidjson::BaseReaderHandler<rapidjson::UTF8<>, Handler> 
       rows_depth_ = depth_;
       return true;
     }
-    // what is asked for and is no single value is read in the general way
+    // a requested place without a single value is left to json.cpp
     for (const Asked& one : asked)
       if (one.path == path_) return give_up();
     arrays_.push_back(array);
@@ -158,7 +158,7 @@ class Handler : public rapidjson::BaseReaderHandler<rapidjson::UTF8<>, Handler> 
   }
 
   size_t column(const char* text, SizeType n) {
-    // rows have their members in one order, as a rule
+    // rows usually have their members in the same order
     size_t at = guess_;
     auto is = [&](size_t k) {
       return columns[k].name.size() == n && std::memcmp(columns[k].name.data(), text, n) == 0;
@@ -177,7 +177,7 @@ class Handler : public rapidjson::BaseReaderHandler<rapidjson::UTF8<>, Handler> 
 
   bool single(Kind kind, double x, const char* text, SizeType n) {
     if (in_row()) return cell(columns[current_], kind, x, text, n);
-    // a value where a row should be
+    // a value in place of a row
     if (inside_rows()) return give_up();
     for (bool array : arrays_)
       if (array) return true;
@@ -211,7 +211,7 @@ class Handler : public rapidjson::BaseReaderHandler<rapidjson::UTF8<>, Handler> 
       return true;
     }
     size_t held = column.values.size();
-    // a name that stands twice in a row
+    // a repeated name in a row
     if (held >= rows) return give_up();
     if (held + 1 < rows) column.values.resize(rows - 1, NA_REAL);
     column.values.push_back(x);
@@ -234,7 +234,7 @@ SEXP vector_of(Column& column, size_t rows, const std::string& letters) {
       }
       const char* text = letters.data() + column.starts[i];
       size_t n = column.ends[i] - column.starts[i];
-      // what stands in many rows is looked up once
+      // repeated texts are looked up once
       if (!before || n != size || std::memcmp(before, text, n) != 0)
         last = Rf_mkCharLenCE(text, n, CE_UTF8);
       before = text;
@@ -251,7 +251,7 @@ SEXP vector_of(Column& column, size_t rows, const std::string& letters) {
   return out;
 }
 
-// A column of texts that are instants, each with its offset; NULL where one is not.
+// A column of texts as instants with offsets; NULL if a text is not an instant.
 SEXP instants_of(Column& column, size_t rows, const std::string& letters) {
   column.starts.resize(rows, -1);
   column.ends.resize(rows, -1);
@@ -283,10 +283,10 @@ SEXP value_of(const Asked& one) {
 
 }  // namespace
 
-// Rows at the first pointer and single values at the others, or NULL where the body is not of the
-// usual kind, or is no JSON at all: json_read_cpp() says what is wrong with it. Members of the
-// names `instants` are read as such where all are RFC 3339, and stay texts otherwise. With `map`
-// the rows are members of an object, and their names a column `key`.
+// Rows at the first pointer and single values at the others. NULL for other forms and for invalid
+// JSON, whose error json_read_cpp() reports. Members named in `instants` become instants if all are
+// RFC 3339, and stay texts otherwise. With `map` the rows are members of an object, and their names
+// are a column `key`.
 // [[Rcpp::export]]
 SEXP json_rows_cpp(RawVector body, CharacterVector pointers, CharacterVector instants,
                    bool map) {
@@ -296,20 +296,20 @@ SEXP json_rows_cpp(RawVector body, CharacterVector pointers, CharacterVector ins
   for (R_xlen_t i = 1; i < pointers.size(); i++) {
     handler.asked.emplace_back();
     handler.asked.back().path = tokens_of(CHAR(pointers[i]));
-    // a place within an array is no single path
+    // a place within an array has no single path
     for (const std::string& token : handler.asked.back().path) {
       if (!token.empty() && token.find_first_not_of("0123456789") == std::string::npos)
         return R_NilValue;
     }
   }
   rapidjson::Reader reader;
-  // a byte of zero would end the text; the reader is fastest on a text that ends with one
+  // a zero byte would end the text; the parser is fastest on a text that ends with one
   if (body.size() && std::memchr(RAW(body), 0, body.size())) return R_NilValue;
   std::string bytes(reinterpret_cast<const char*>(RAW(body)), body.size());
   rapidjson::InsituStringStream stream(&bytes[0]);
   const unsigned how = rapidjson::kParseInsituFlag | rapidjson::kParseFullPrecisionFlag |
                        rapidjson::kParseNanAndInfFlag;
-  // plain ASCII is valid UTF-8 as it is
+  // plain ASCII is valid UTF-8
   char all = 0;
   for (char c : bytes) all |= c;
   bool plain = !(all & 0x80);

@@ -1,5 +1,5 @@
-// Texts and rows as JSON, in the one form in which the archive compares them: quotes and
-// backslashes with a backslash, control characters by their number, all else as it is.
+// Texts and rows as JSON, in the canonical form that the archive compares: quotes and backslashes
+// are escaped, control characters are numbers, all else is unchanged.
 #include <Rcpp.h>
 #include <cstdio>
 #include <string>
@@ -56,8 +56,8 @@ CharacterVector json_array_cpp(CharacterVector x) {
   return CharacterVector(utf8(all));
 }
 
-// An object a row. What is missing (NA) is left out, or null with `nulls`; `quoted` says which
-// columns are text and which are written as they are.
+// One object per row. A missing value (NA) is left out, or null with `nulls`; `quoted` marks text
+// columns.
 // [[Rcpp::export]]
 CharacterVector record_texts_cpp(CharacterVector names, List columns, LogicalVector quoted,
                                  bool nulls) {

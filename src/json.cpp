@@ -1,5 +1,5 @@
-// JSON text to columns: parsed once, and each place that is asked for, by its JSON Pointer (RFC
-// 6901), as R's vectors and tables.
+// JSON text to columns: parses once and returns the values at JSON Pointers (RFC 6901) as R vectors
+// and tables.
 #ifdef __SSE2__
 #define RAPIDJSON_SSE2
 #endif
@@ -22,13 +22,13 @@ using rapidjson::SizeType;
 
 namespace {
 
-// What arrays become: lists only; vectors, where all values are single ones; tables, where all are
-// objects, and matrices. The last is as the second, but for observations by keys of numbers.
+// Arrays become lists; or vectors if all values are single; or tables if all are objects, and
+// matrices. The last mode is like the second, except for observations by numeric keys.
 enum Level { lists = 0, vectors = 1, tables = 2, observations = 3 };
 
 struct Reader {
   Level level;
-  // whether whole numbers that a double would change are given as text
+  // whether whole numbers that a double would change become texts
   bool exact;
 };
 
@@ -51,8 +51,8 @@ SEXP observation_cells(const Value& x) {
   return all.add(x) ? all.columns() : R_NilValue;
 }
 
-// The series of a data set: what each says but its observations, and those of all as the attribute
-// `usual`; NULL where some are not usual.
+// The series of a data set without their observations, and the observations of all series as the
+// attribute `usual`, which is NULL if some have another form.
 SEXP series_cells(const Value& x, const Reader& how) {
   Observations all;
   for (auto one = x.MemberBegin(); one != x.MemberEnd(); ++one) {
@@ -80,7 +80,7 @@ SEXP series_cells(const Value& x, const Reader& how) {
   return out;
 }
 
-// Without its observations where they are elsewhere already.
+// Leaves out observations that were decoded elsewhere.
 SEXP named_list(const Value& x, const Reader& how, bool observed) {
   R_xlen_t n = x.MemberCount();
   Shield<SEXP> out(Rf_allocVector(VECSXP, n));
@@ -105,7 +105,7 @@ SEXP named_list(const Value& x, const Reader& how, bool observed) {
   return out;
 }
 
-// An array of objects as a table; what is an object or an array in a row makes its column a list.
+// An array of objects as a table. A column with objects or arrays is a list.
 SEXP table(const Value& rows, const Reader& how) {
   size_t n = rows.Size();
   std::vector<std::string> names;
@@ -117,7 +117,7 @@ SEXP table(const Value& rows, const Reader& how) {
       const char* name = member->name.GetString();
       size_t length = member->name.GetStringLength();
       size_t at = guess;
-      // rows have their members in one order, as a rule
+      // rows usually have their members in the same order
       if (at >= names.size() || names[at].size() != length ||
           std::memcmp(names[at].data(), name, length) != 0) {
         auto found = places.emplace(std::string(name, length), names.size());
@@ -155,7 +155,7 @@ SEXP table(const Value& rows, const Reader& how) {
   return out;
 }
 
-// Arrays of one length, of single values, as a matrix; NULL for any other.
+// Arrays of single values with equal lengths as a matrix; NULL for others.
 SEXP matrix(const Value& rows, const Reader& how) {
   size_t n = rows.Size();
   size_t width = rows[0].Size();
@@ -168,7 +168,7 @@ SEXP matrix(const Value& rows, const Reader& how) {
       all.set(k * n + i, rows[i][k]);
     }
   }
-  // a column of texts beside one of numbers is no matrix
+  // texts and numbers do not form a matrix
   bool texts = false;
   bool others = false;
   for (size_t i = 0; i < n * width; i++) {
@@ -219,12 +219,12 @@ SEXP to_r(const Value& x, const Reader& how) {
 
 }  // namespace
 
-// The values at JSON Pointers, in their order; NULL where one leads nowhere. A body that is no JSON
-// is an error, which says where.
+// The values at JSON Pointers, in order; NULL for a pointer without a value. Invalid JSON is an
+// error with its position.
 // [[Rcpp::export]]
 List json_read_cpp(RawVector body, CharacterVector pointers, int level, bool exact) {
-  // the reader is fastest on a text that ends with a byte of zero; one within the text would end it
-  // too early
+  // the parser is fastest on a text that ends with a zero byte; a zero byte within the text would
+  // end it too early
   if (body.size() && std::memchr(RAW(body), 0, body.size())) stop("it holds a byte of zero");
   std::string bytes(reinterpret_cast<const char*>(RAW(body)), body.size());
   Parser parser{&bytes[0], rapidjson::Reader()};

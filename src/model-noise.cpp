@@ -1,10 +1,11 @@
-// Recursions of noise: innovations of an ARMA, and the likelihood of an ARMA with GARCH(1,1).
+// Recursions of noise models: the innovations of an ARMA, and the likelihood of an ARMA with
+// GARCH(1,1).
 #include <Rcpp.h>
 #include <algorithm>
 #include <cmath>
 using namespace Rcpp;
 
-// Innovations e[t] = x[t] - sum ar x[t-i] - sum ma e[t-j]; what lies before the first is 0.
+// Innovations e[t] = x[t] - sum ar x[t-i] - sum ma e[t-j], with 0 before the first value.
 static void innovations(const double *x, R_xlen_t n, const double *ar, int p, const double *ma,
                         int q, double *e) {
   const R_xlen_t most = std::min<R_xlen_t>(n, std::max(p, q));
@@ -29,7 +30,7 @@ NumericVector model_innovations_cpp(NumericVector x, NumericVector ar, NumericVe
   return e;
 }
 
-// The sum of squares of the innovations behind the first `skip`, and 1e300 where they blow up.
+// The sum of squared innovations after the first `skip`; 1e300 if they diverge.
 // [[Rcpp::export]]
 double model_squares_cpp(NumericVector x, NumericVector ar, NumericVector ma, int skip) {
   NumericVector e(x.size());
@@ -42,7 +43,7 @@ double model_squares_cpp(NumericVector x, NumericVector ar, NumericVector ma, in
   return sum;
 }
 
-// Variances h[t] = omega + alpha e[t-1]^2 + beta h[t-1], the first from the mean square.
+// Variances h[t] = omega + alpha e[t-1]^2 + beta h[t-1]; the first one is the mean square.
 // [[Rcpp::export]]
 NumericVector model_garch_cpp(NumericVector e, double omega, double alpha, double beta) {
   R_xlen_t n = e.size();
@@ -58,8 +59,8 @@ NumericVector model_garch_cpp(NumericVector e, double omega, double alpha, doubl
   return h;
 }
 
-// Minus the log-likelihood of an ARMA whose innovations have a GARCH variance; normal ones, or of
-// Student's t with `df` degrees of freedom and the variance 1.
+// The negative log-likelihood of an ARMA with GARCH innovations: normal, or Student's t with `df`
+// degrees of freedom and variance 1.
 // [[Rcpp::export]]
 double model_garch_likelihood_cpp(NumericVector x, NumericVector ar, NumericVector ma, double omega,
                                   double alpha, double beta, double df) {
@@ -75,7 +76,7 @@ double model_garch_likelihood_cpp(NumericVector x, NumericVector ar, NumericVect
   double constant = normal ? 0.5 * std::log(2 * M_PI)
                            : R::lgammafn(df / 2) - R::lgammafn((df + 1) / 2) +
                                  0.5 * std::log(M_PI * (df - 2));
-  // the logarithm of a product is taken before it leaves the range of doubles
+  // take the logarithm before the product leaves the range of doubles
   double variances = 1, tails = 1, logs = 0, tail_logs = 0;
   for (R_xlen_t t = 0; t < n; ++t) {
     if (t > 0) h = omega + alpha * e[t - 1] * e[t - 1] + beta * h;

@@ -1,5 +1,5 @@
-// Simulated paths. Each path has a stream of random numbers of its own, which its number and the
-// seed make: the same seed gives the same paths, however many are drawn together.
+// Simulated paths. Each path has its own stream of random numbers, from the seed and the number of
+// the path: the same seed gives the same paths, however many are simulated together.
 #include <Rcpp.h>
 #include <cstdint>
 using namespace Rcpp;
@@ -29,7 +29,7 @@ struct Stream {
     s[3] = turn(s[3], 45);
     return result;
   }
-  // within (0, 1), never at an end
+  // within (0, 1), without the ends
   double uniform() { return ((next() >> 11) + 0.5) * (1.0 / 9007199254740992.0); }
   R_xlen_t below(R_xlen_t n) {
     return static_cast<R_xlen_t>(
@@ -37,8 +37,8 @@ struct Stream {
   }
 };
 
-// The inverse of the normal distribution: Wichura's AS 241 (Applied Statistics 37, 1988) in its
-// middle, R's own at the ends.
+// The normal quantile function: Wichura's AS 241 (Applied Statistics 37, 1988) in the middle, R's
+// function in the tails.
 inline double normal_at(double p) {
   double q = p - 0.5;
   if (std::fabs(q) > 0.425) return R::qnorm5(p, 0, 1, 1, 0);
@@ -54,7 +54,7 @@ inline double normal_at(double p) {
   return q * above / below;
 }
 
-// A gamma number of a shape of at least 1/2: Marsaglia and Tsang (ACM TOMS 26, 2000).
+// A gamma variate with a shape of at least 1/2: Marsaglia and Tsang (ACM TOMS 26, 2000).
 double gamma_number(Stream &stream, double shape) {
   if (shape < 1) return gamma_number(stream, shape + 1) * std::pow(stream.uniform(), 1 / shape);
   double d = shape - 1.0 / 3, c = 1 / std::sqrt(9 * d);
@@ -79,9 +79,9 @@ struct Noise {
 
 }  // namespace
 
-// Paths `first` to `first + n - 1` of several series together: a matrix each, a column a path.
-// `mix` is the lower triangle by which independent numbers become dependent ones; a `pool` with
-// rows is drawn from instead, in runs of `block` rows.
+// Paths `first` to `first + n - 1` of several series: a matrix per series with a column per path.
+// `mix` is the lower triangle that makes independent numbers dependent. If `pool` has rows,
+// residuals are drawn from it in runs of `block` rows.
 // [[Rcpp::export]]
 List model_paths_cpp(List series, int n, int steps, double seed, double first, NumericMatrix mix,
                      NumericMatrix pool, int block, int burn) {
@@ -98,7 +98,7 @@ List model_paths_cpp(List series, int n, int steps, double seed, double first, N
     Stream stream(static_cast<uint64_t>(static_cast<int64_t>(seed)) * 0xd1342543de82ef95ULL +
                   number * 0x2545f4914f6cdd1dULL + 1);
     for (int k = 0; k < m; ++k) {
-      // the newest comes first
+      // newest first
       int p = all[k].ar.size(), q = all[k].ma.size();
       x[k].assign(p, 0);
       e[k].assign(q, 0);
@@ -154,7 +154,7 @@ List model_paths_cpp(List series, int n, int steps, double seed, double first, N
   return result;
 }
 
-// Normal numbers of a path's stream, for what is measured and tested.
+// Normal variates of a path's stream, for benchmarks and tests.
 // [[Rcpp::export]]
 NumericVector model_normal_cpp(int n, double seed) {
   NumericVector out(n);
@@ -163,8 +163,8 @@ NumericVector model_normal_cpp(int n, double seed) {
   return out;
 }
 
-// Of each column of a matrix: the sum of what lies below (or above) a level, each day no more than
-// `most`, over runs of rows; a row a run, a column a path.
+// Per column of a matrix, the sum of shortfalls below (or excesses above) a level, with at most
+// `most` per day, over runs of rows: a row per run, a column per path.
 // [[Rcpp::export]]
 NumericMatrix model_shortfall_cpp(NumericMatrix paths, IntegerVector run, int runs, double level,
                                   bool below, double most) {

@@ -1,12 +1,12 @@
-// Samples against what came: quantiles, means and the continuous ranked probability score.
+// Samples against outcomes: quantiles, means and the continuous ranked probability score.
 #include <Rcpp.h>
 #include <algorithm>
 #include <cmath>
 #include <vector>
 using namespace Rcpp;
 
-// Of each sample the quantiles (Hyndman and Fan's type 7, American Statistician 50, 1996), the
-// mean, and the score from its order.
+// Per sample, the quantiles (Hyndman and Fan's type 7, American Statistician 50, 1996), the mean,
+// and the score from the sorted sample.
 // [[Rcpp::export]]
 List sample_scores_cpp(List samples, NumericVector came, NumericVector probs) {
   const R_xlen_t n = samples.size();

@@ -1,6 +1,6 @@
-// Columns as the column store's Native format sends them: blocks of the number of columns and of
-// rows, and for each column its name, its type and its values one behind the other.
-// Source of the format: ClickHouse documentation, Formats for input and output data, Native.
+// Columns in the Native format of the column store: blocks with the number of columns and rows, and
+// per column its name, type and values. Source: ClickHouse documentation, Formats for input and
+// output data, Native.
 #include <Rcpp.h>
 
 #include <cmath>
@@ -14,7 +14,7 @@ namespace {
 
 const int64_t no_micros = std::numeric_limits<int64_t>::min();
 
-// --- writing
+// writing
 
 class Out {
  public:
@@ -43,7 +43,7 @@ void write_numbers(Out& out, const std::string& type, Rcpp::NumericVector values
     if (n) out.bytes(&values[0], 8 * n);
     return;
   }
-  // seconds become whole microseconds
+  // seconds to whole microseconds
   const bool micros = type == "Int64";
   const size_t size = type == "UInt8" ? 1 : type == "UInt32" ? 4 : 8;
   const size_t from = out.data.size();
@@ -81,7 +81,7 @@ void write_texts(Out& out, SEXP values) {
   }
 }
 
-// --- reading
+// reading
 
 class In {
  public:
@@ -113,7 +113,7 @@ class In {
   const uint8_t* end;
 };
 
-// A column as it gathers over the blocks.
+// A column collected over all blocks.
 struct NativeColumn {
   std::string name;
   bool texts = false;
@@ -154,7 +154,7 @@ void read_doubles(In& in, size_t rows, std::vector<double>& into) {
 
 void read_words(In& in, size_t rows, bool nullable, std::vector<SEXP>& into, Rcpp::List& kept) {
   const uint8_t* none = nullable ? in.take(rows) : nullptr;
-  // the same text often follows itself
+  // a text often repeats the previous one
   const uint8_t* last = nullptr;
   size_t last_length = 0;
   SEXP last_word = R_NilValue;
@@ -205,8 +205,8 @@ void read_column(In& in, const std::string& type, size_t rows, NativeColumn& int
 
 }  // namespace
 
-// One block of columns: Int64 is written from seconds as microseconds, UInt8, UInt32, UInt64 and
-// Float64 from numbers, Nullable(String) from texts.
+// Encodes one block: Int64 from seconds as microseconds; UInt8, UInt32, UInt64 and Float64 from
+// numbers; Nullable(String) from texts.
 // [[Rcpp::export]]
 Rcpp::RawVector native_write_cpp(Rcpp::List columns, Rcpp::CharacterVector names,
                                  Rcpp::CharacterVector types) {
@@ -230,8 +230,8 @@ Rcpp::RawVector native_write_cpp(Rcpp::List columns, Rcpp::CharacterVector names
   return result;
 }
 
-// All blocks of an answer as one list of columns: Int64 are microseconds, and become seconds; what
-// is not a number is missing.
+// Decodes all blocks of an answer to one list of columns. Int64 are microseconds and become
+// seconds; NaN is missing.
 // [[Rcpp::export]]
 Rcpp::List native_read_cpp(Rcpp::RawVector answer) {
   In in(reinterpret_cast<const uint8_t*>(answer.size() ? &answer[0] : nullptr), answer.size());

@@ -1,5 +1,5 @@
-// Decimal numbers written as text, to the double that is nearest. What other readers take for
-// numbers too, such as 0x1F, inf or 5L, is none.
+// Decimal text to the nearest double. Forms that other readers accept, such as 0x1F, inf or 5L, are
+// not numbers here.
 #include "plain-number.h"
 
 #include <Rcpp.h>
@@ -59,7 +59,7 @@ double number_of(const char* p, const char* end) {
     if (p == exponent) return NA_REAL;
   }
   if (p != end) return NA_REAL;
-  // a whole number and a power of ten that are doubles themselves: one division rounds once
+  // the whole number and the power of ten are exact doubles, so one division rounds once
   if (plain && count <= most_digits && decimals <= most_tens) {
     const double value = static_cast<double>(digits) / tens[decimals];
     return negative ? -value : value;

@@ -1,5 +1,4 @@
-// Putting series on a grid without looking ahead: at each grid time the newest value that was known
-// by then.
+// Aligns series without look-ahead: at each grid time the latest value known by then.
 #include <Rcpp.h>
 #include <cmath>
 #include <map>
@@ -7,8 +6,8 @@
 using namespace Rcpp;
 
 // For each grid time the position (from 1) of the row that counts, 0 for none. `known` is
-// ascending: the instant from which a row counts. Of the rows known by then the one of the newest
-// own time counts, and of two of one own time the one known last.
+// ascending. Of the rows known by then, the one with the latest period counts; of several rows of
+// that period, the one known last.
 // [[Rcpp::export]]
 IntegerVector align_cpp(SEXP grid_, SEXP known_, SEXP own_) {
   const Doubles grid(grid_), known(known_), own(own_);
@@ -29,8 +28,8 @@ IntegerVector align_cpp(SEXP grid_, SEXP known_, SEXP own_) {
   return out;
 }
 
-// The same where some rows are deletions: from then on their own time has no value, until a row of
-// it is known again.
+// As above, with deletions: from a deletion on, its period has no value until a later row of the
+// period.
 // [[Rcpp::export]]
 IntegerVector align_deleted_cpp(SEXP grid_, SEXP known_, SEXP own_, LogicalVector deleted) {
   const Doubles grid(grid_), known(known_), own(own_);
@@ -51,7 +50,7 @@ IntegerVector align_deleted_cpp(SEXP grid_, SEXP known_, SEXP own_, LogicalVecto
   return out;
 }
 
-// Sums and counts of the values that became known after the grid time before and up to each one.
+// Sums and counts of the values that became known after the previous grid time and up to each one.
 // [[Rcpp::export]]
 List align_between_cpp(SEXP grid_, SEXP known_, SEXP value_) {
   const Doubles grid(grid_), known(known_), value(value_);
@@ -76,7 +75,7 @@ List align_between_cpp(SEXP grid_, SEXP known_, SEXP value_) {
   return List::create(_["sum"] = sum, _["count"] = count);
 }
 
-// Position (from 1) of each time among ascending times, 0 where it is not there; both ascending.
+// Position (from 1) of each time among ascending times, 0 if it is absent; both are ascending.
 // [[Rcpp::export]]
 IntegerVector times_match_cpp(SEXP grid_, SEXP time_) {
   const Doubles grid(grid_), time(time_);
@@ -85,7 +84,7 @@ IntegerVector times_match_cpp(SEXP grid_, SEXP time_) {
   R_xlen_t j = 0;
   for (R_xlen_t i = 0; i < n; ++i) {
     while (j < m && time[j] < grid[i]) ++j;
-    // of two rows with one time the later counts
+    // of two rows with one time the later one counts
     while (j + 1 < m && time[j + 1] == grid[i]) ++j;
     if (j < m && time[j] == grid[i]) out[i] = static_cast<int>(j + 1);
   }

@@ -1,11 +1,10 @@
-// Carrying values into the holes of a grid, forward or back, and between two of them on a straight
-// line.
+// Fills holes of a grid: forward, backward, and on a straight line.
 #include <Rcpp.h>
 #include <cmath>
 using namespace Rcpp;
 
-// Positions from which each hole is filled: the last present one before it (`forward`) or the next
-// one after it, 0 for none. Runs longer than `most` stay open; a value is not carried over the edge
+// The positions from which holes are filled: the last present value before (`forward`) or the next
+// one after, 0 for none. Runs longer than `most` stay open. Values are not carried across the edge
 // of a block.
 // [[Rcpp::export]]
 NumericVector carry_cpp(NumericVector value, IntegerVector block, double most, bool forward) {
@@ -68,8 +67,8 @@ NumericVector carry_cpp(NumericVector value, IntegerVector block, double most, b
   return out;
 }
 
-// The length of the run of holes that each position lies in, 0 where a value is; runs end at the
-// edge of a block. `inner` says whether a value of the same block stands on both of its sides.
+// The length of the run of holes at each position, 0 at a value. Runs end at the edge of a block.
+// `inner` is true if the same block has a value on both sides.
 // [[Rcpp::export]]
 List hole_runs_cpp(NumericVector value, IntegerVector block) {
   const R_xlen_t n = value.size();
@@ -94,8 +93,7 @@ List hole_runs_cpp(NumericVector value, IntegerVector block) {
   return List::create(_["length"] = length, _["inner"] = inner);
 }
 
-// On the straight line, in time, between the values on both sides; holes without two sides stay
-// open.
+// Linear interpolation in time between the values on both sides; holes without two sides stay open.
 // [[Rcpp::export]]
 NumericVector linear_cpp(NumericVector value, NumericVector time, IntegerVector block) {
   const R_xlen_t n = value.size();
@@ -114,8 +112,8 @@ NumericVector linear_cpp(NumericVector value, NumericVector time, IntegerVector 
   return out;
 }
 
-// For each hole, the latest of two instants of a row each: over the rows in the hole and the values
-// on its sides (`before`, `after`: whether those count). What lies beside holes stays missing.
+// For each hole, the latest instant over the rows in the hole and the values on its sides (`before`
+// and `after` say whether those count). Other positions stay missing.
 // [[Rcpp::export]]
 List hole_latest_cpp(NumericVector value, IntegerVector block, NumericVector through,
                      NumericVector known, bool before, bool after) {
@@ -156,8 +154,7 @@ List hole_latest_cpp(NumericVector value, IntegerVector block, NumericVector thr
   return List::create(_["through"] = latest_through, _["known"] = latest_known);
 }
 
-// The smallest step above nothing between two times of one series that follow each other; `group`
-// has a number a series.
+// The smallest positive step between consecutive times of one series; `group` numbers the series.
 // [[Rcpp::export]]
 double smallest_step_cpp(NumericVector time, IntegerVector group) {
   const R_xlen_t n = time.size();

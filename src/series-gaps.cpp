@@ -1,4 +1,4 @@
-// Expected times against present ones: both ascending, one pass.
+// Compares expected times with present times: both ascending, one pass.
 #include <Rcpp.h>
 #include <cmath>
 #include "doubles.h"
@@ -18,7 +18,8 @@ LogicalVector times_present_cpp(SEXP expected_, SEXP present_) {
   return found;
 }
 
-// Runs of missing times with one reason: first and last position (from 1) and the reason's code.
+// Runs of missing times with one reason: first and last position (from 1) and the code of the
+// reason.
 // [[Rcpp::export]]
 List missing_runs_cpp(LogicalVector present, IntegerVector reason) {
   std::vector<int> first, last, code;

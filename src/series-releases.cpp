@@ -1,5 +1,4 @@
-// Releases of the times of a series: which rows count at an instant, and summaries of rows by
-// group.
+// Releases of a series: the rows that count at an instant, and summaries of rows by group.
 #include <Rcpp.h>
 #include <algorithm>
 #include <cmath>
@@ -8,13 +7,13 @@ using namespace Rcpp;
 
 namespace {
 
-// Rows in order of time and then of release: `first` says where the rows of each time begin, with
-// one entry more at the end (all counted from 1).
+// Rows are ordered by time and then by release. `first` has the first row of each time, with one
+// extra entry at the end (all from 1).
 struct Releases {
   const int* first;
   const double* known;
   const int* usable;
-  // the row of time `i` that counts at `at`, 0 where none does; with `strict` what came before it
+  // the row of time `i` that counts at `at`, 0 for none; with `strict` only earlier releases count
   int row(int i, double at, bool strict) const {
     for (int r = first[i] - 1; r >= first[i - 1]; --r) {
       const double k = known[r - 1];
@@ -31,7 +30,7 @@ struct Releases {
 }  // namespace
 
 // The rows that count at the instant of each question, within its range of times: list(row,
-// question). Rows that are not usable are left out.
+// question). Unusable rows are left out.
 // [[Rcpp::export]]
 List release_rows_cpp(IntegerVector first, NumericVector known, LogicalVector usable,
                       IntegerVector lo, IntegerVector hi, NumericVector at, bool strict) {
@@ -50,9 +49,9 @@ List release_rows_cpp(IntegerVector first, NumericVector known, LogicalVector us
   return List::create(_["row"] = wrap(row), _["question"] = wrap(question));
 }
 
-// The times before and after each one at which a usable row counts at the instant: the `count`-th
-// of them, or the last there is; 0 where there is none. `sooner` is the earliest first release of
-// all times up to each one, `later` that of all from it on.
+// For each time, the `count`-th earlier and later time with a usable row at the instant, or the
+// furthest one; 0 for none. `sooner` is the earliest first release of all times up to each one,
+// `later` of all times from each one on.
 // [[Rcpp::export]]
 List release_neighbours_cpp(IntegerVector first, NumericVector known, LogicalVector usable,
                             NumericVector sooner, NumericVector later, IntegerVector index,
@@ -82,7 +81,7 @@ List release_neighbours_cpp(IntegerVector first, NumericVector known, LogicalVec
   return List::create(_["before"] = before, _["after"] = after);
 }
 
-// The greatest value so far within each run of equal `by`.
+// The running maximum within each run of equal `by`.
 // [[Rcpp::export]]
 NumericVector greatest_so_far_cpp(NumericVector by, NumericVector value) {
   const R_xlen_t n = value.size();
@@ -96,7 +95,7 @@ NumericVector greatest_so_far_cpp(NumericVector by, NumericVector value) {
 
 namespace {
 
-// As R's own mean: a second pass takes what rounding left.
+// As R's mean: a second pass removes the rounding error.
 double mean_of(const std::vector<double>& v) {
   long double sum = 0;
   for (double x : v) sum += x;
@@ -144,9 +143,9 @@ double summary_of(std::vector<double>& v, const std::vector<double>& w, int rule
 
 }  // namespace
 
-// One row a run of equal groups: the summary of its values by `rule` (mean, sum, first, last, min,
-// max, median, or end: the value of the last row that `ends`), how many different periods have a
-// value, the latest `through` and `known`, and whether any row is provisional.
+// One row per group: the summary of its values by `rule` (mean, sum, first, last, min, max, median,
+// or end: the value of the last row that `ends`), the number of periods with a value, the latest
+// `through` and `known`, and whether a row is provisional.
 // [[Rcpp::export]]
 List group_summary_cpp(IntegerVector group, NumericVector value, NumericVector weight,
                        NumericVector period, LogicalVector ends, LogicalVector provisional,

@@ -1,4 +1,4 @@
-// Windows of time, not of a count of rows: for each row the values in (edge, time], in one pass.
+// Time windows: for each row the values in (edge, time], in one pass.
 #include <Rcpp.h>
 #include <algorithm>
 #include <cfloat>
@@ -10,8 +10,7 @@ using namespace Rcpp;
 
 namespace {
 
-// Up to where values have left the window of a row: told for each, or where nothing is told so many
-// seconds before its time.
+// The left edge of each window: given per row, or a number of seconds before its time.
 class Edge {
  public:
   Edge(SEXP edge, double seconds, const Doubles& time)
@@ -25,16 +24,16 @@ class Edge {
   const double* time_;
 };
 
-// The same where it is so many seconds for all rows.
+// The same number of seconds for all rows.
 struct Seconds {
   const double* time;
   double seconds;
   double operator[](R_xlen_t i) const { return time[i] - seconds; }
 };
 
-// Count, mean and sum of squared deviations of some values, and how many of them are infinite. Two
-// of them are joined by the formulas of Chan, Golub and LeVeque (Algorithms for computing the
-// sample variance, 1983): nothing is ever taken away, so nothing cancels.
+// Count, mean and sum of squared deviations, and the number of infinite values. Two of these are
+// merged by the formulas of Chan, Golub and LeVeque (Algorithms for computing the sample variance,
+// 1983). Nothing is subtracted, so nothing cancels.
 struct Sums {
   double sum = 0;
   int count = 0;
@@ -86,9 +85,9 @@ struct Deviation {
   }
 };
 
-// The window is two stretches that meet at `middle`: of the older one the sums from each row up to
-// the middle are at hand, of the newer one the sums so far. Where the older one is used up, the
-// newer one takes its place: each value is added twice, however the window moves.
+// A window has two parts that meet at `middle`. The older part has sums from each row up to the
+// middle, the newer part has running sums. When the older part is used up, the newer part replaces
+// it: each value is added twice, however the window moves.
 template <class Kind>
 void roll(R_xlen_t begin, R_xlen_t end, const double* t, const double* v, const Edge& edge,
           double* o, int least) {
@@ -110,14 +109,13 @@ void roll(R_xlen_t begin, R_xlen_t end, const double* t, const double* v, const 
       middle = i + 1;
       newer = Part();
     }
-    // the older stretch holds rows [from, middle)
+    // the older part has rows [from, middle)
     const Part& first = from < middle ? older[middle - 1 - from] : none;
     o[i] = has_none(first, newer, least) ? NA_REAL : Kind::of(first, newer);
   }
 }
 
-// The rows of one series after another: from where it begins to where the next one does. Without
-// numbers all rows are of one.
+// The rows of one series at a time. Without numbers all rows belong to one series.
 template <class Work>
 bool by_group(const IntegerVector& group, R_xlen_t n, Work work) {
   const int* g = group.begin();
@@ -131,9 +129,9 @@ bool by_group(const IntegerVector& group, R_xlen_t n, Work work) {
   return true;
 }
 
-// The same sums of one series where every value is finite: how many there are is told by the rows,
-// and the sums back from the middle stand in one buffer that is written over. `i` is the row that
-// is next, `from` the first one of its window, `middle` the first one of the newer stretch.
+// The same sums for a series with finite values only: the counts follow from the rows, and the sums
+// back from the middle are in one reusable buffer. `i` is the next row, `from` the first row of its
+// window, `middle` the first row of the newer part.
 template <class Ends>
 struct Rolling {
   R_xlen_t end;
@@ -143,8 +141,7 @@ struct Rolling {
   R_xlen_t least, i, from, middle;
 };
 
-// Rows up to the one whose window has left the older stretch behind. False at a value that is not
-// finite.
+// Handles rows until the window has left the older part. False at a value that is not finite.
 template <bool mean, class Ends>
 bool roll_stretch(Rolling<Ends>& r, const double* back, double& newer) {
   const double *t = r.t, *v = r.v;
@@ -184,7 +181,7 @@ bool roll_finite(Rolling<Ends> r, std::vector<double>& back) {
     }
     if (!roll_stretch<mean>(r, back.data(), newer)) return false;
     if (r.i >= r.end) break;
-    // the older stretch is used up: the newer one takes its place, up to this row
+    // the older part is used up: the newer part, up to this row, replaces it
     const R_xlen_t size = r.i + 1 - r.from;
     if (back.size() < static_cast<size_t>(size)) back.resize(2 * size);
     double sum = 0;
@@ -209,8 +206,8 @@ bool roll_all_finite(const IntegerVector& group, R_xlen_t n, const double* t, co
 
 }  // namespace
 
-// `group` and `time` are ascending, and so is `edge_` within a group; where `group` is empty all
-// rows are of one. kind: 0 mean, 1 sum, 2 standard deviation.
+// `group` and `time` are ascending, and `edge_` is ascending within a group. An empty `group` is a
+// single group. kind: 0 mean, 1 sum, 2 standard deviation.
 // [[Rcpp::export]]
 NumericVector roll_sums_cpp(IntegerVector group, SEXP time_, SEXP value_, SEXP edge_,
                             double seconds, int kind, int least) {
@@ -234,7 +231,7 @@ NumericVector roll_sums_cpp(IntegerVector group, SEXP time_, SEXP value_, SEXP e
   return out;
 }
 
-// The smallest or largest value in the window, by a queue of candidates.
+// The smallest or largest value in the window, by a monotonic queue.
 // [[Rcpp::export]]
 NumericVector roll_extremes_cpp(IntegerVector group, SEXP time_, SEXP value_, SEXP edge_,
                                 double seconds, bool largest, int least) {

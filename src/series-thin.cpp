@@ -1,7 +1,6 @@
-// Thinning of a line: of the points that fall into one column of pixels, the first, the last, the
-// lowest and the highest are kept, so that the line drawn through them covers the same pixels.
-// Source: Jugel, Jerzak, Hackenbroich and Markl, "M4: A Visualization-Oriented Time Series Data
-// Aggregation", PVLDB 7(10), 2014.
+// Thins a line: of the points in one pixel column the first, last, lowest and highest are kept, so
+// the line covers the same pixels. Source: Jugel, Jerzak, Hackenbroich and Markl, "M4: A
+// Visualization-Oriented Time Series Data Aggregation", PVLDB 7(10), 2014.
 #include <Rcpp.h>
 #include <cmath>
 
@@ -16,7 +15,7 @@ Rcpp::IntegerVector series_thin_cpp(Rcpp::NumericVector time, Rcpp::NumericVecto
   kept.reserve(static_cast<size_t>(4) * (columns + 1));
   R_xlen_t i = 0;
   while (i < n) {
-    // a value that is missing ends the line, and is kept as the break that it is
+    // a missing value ends the line and is kept as a break
     if (std::isnan(v[i])) {
       kept.push_back(static_cast<int>(i) + 1);
       while (i < n && std::isnan(v[i])) ++i;

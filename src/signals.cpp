@@ -1,11 +1,10 @@
-// A process that is asked to end does so as one that is interrupted: between two pages, with a
-// word.
+// A termination signal acts like an interrupt: the process ends between two pages, with a message.
 #include <Rcpp.h>
 #include <csignal>
 
 namespace {
 void interrupt(int) {
-  // R's own handler notes it, and R stops where it is safe
+  // R's handler notes the signal, and R stops where it is safe
   std::raise(SIGINT);
 }
 }  // namespace

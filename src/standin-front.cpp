@@ -1,6 +1,6 @@
-// What stands before a stand-in service to spoil its connections below HTTP, as no web server does:
-// it passes bytes on between the callers and the service, and treats the connection of each N-th
-// request in one way. It listens on 127.0.0.1 alone.
+// A front for a stand-in service that spoils connections below HTTP, which no web server can do. It
+// passes bytes between callers and the service, and spoils the connection of every N-th request. It
+// listens on 127.0.0.1 only.
 #include <Rcpp.h>
 #include <string>
 #ifndef _WIN32
@@ -60,7 +60,7 @@ struct Front {
 
   static void shut(Pair& pair, bool reset) {
     if (pair.caller >= 0) {
-      // without lingering, a closed socket sends a reset and not an end
+      // without lingering, closing a socket sends a reset in place of an end
       linger none = {1, 0};
       if (reset) setsockopt(pair.caller, SOL_SOCKET, SO_LINGER, &none, sizeof none);
       close(pair.caller);
@@ -94,10 +94,10 @@ struct Front {
       pairs.push_back(pair);
   }
 
-  // Bytes of the caller: the first after an answer begin a request.
+  // Bytes of the caller; the first ones after an answer begin a request.
   void from_caller(Pair& pair, const char* bytes, size_t size) {
     if (kind == "tls") {
-      // the fatal alert "handshake failure" of RFC 8446, section 6, to whatever the caller says
+      // the fatal alert "handshake failure" of RFC 8446, section 6, whatever the caller sends
       const char alert[] = {0x15, 0x03, 0x03, 0x00, 0x02, 0x02, 0x28};
       pass(pair.caller, alert, sizeof alert);
       return shut(pair, false);
@@ -122,7 +122,7 @@ struct Front {
   void from_service(Pair& pair, const char* bytes, size_t size) {
     pair.asked = false;
     if (pair.spoilt && kind == "broken") {
-      // the head and a part of the body, and then the end
+      // headers and a part of the body, then the end
       pair.held.append(bytes, size);
       size_t head = pair.held.find("\r\n\r\n");
       if (head == std::string::npos || head + 5 >= pair.held.size()) return;

@@ -1,5 +1,5 @@
-// Uniform numbers that depend on nothing but a key and a position, so that invented data is the
-// same on every machine.
+// Uniform numbers that depend only on a key and a position, so that invented data is the same on
+// every machine.
 #include <Rcpp.h>
 #include <cstdint>
 using namespace Rcpp;

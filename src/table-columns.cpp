@@ -1,6 +1,5 @@
-// The usual lines of a CSV file in one pass: as many values in each as there are columns, no
-// quotation marks, plain ASCII; numbers are numbers and times have an offset. Whatever is not usual
-// is left to the general way, which knows the rest.
+// Decodes plain CSV lines in one pass: the right number of values, no quotation marks, ASCII;
+// numbers are numbers and times have an offset. Other lines are left to the general reader.
 #include <Rcpp.h>
 
 #include <cmath>
@@ -36,8 +35,8 @@ class Absent {
   std::vector<std::string> words_;
 };
 
-// A column of texts, which looks up once what stands in many lines: the one before, and those that
-// were met lately, by where they stand in the piece.
+// A column of texts. Texts of the previous line and of recent lines are reused, by their position
+// in the piece.
 class Texts {
  public:
   Texts() : met_(1024) {}
@@ -64,8 +63,8 @@ class Texts {
 
 }  // namespace
 
-// The columns of lines that end with a line feed, by their kinds (text 0, number 1, instant 2), or
-// NULL where a line is not usual. The first bytes may be skipped.
+// The columns of lines that end with a line feed, by kind (0 text, 1 number, 2 instant); NULL if a
+// line is not plain. The first bytes may be skipped.
 // [[Rcpp::export]]
 SEXP table_columns_cpp(RawVector piece, std::string separator, IntegerVector kinds,
                        CharacterVector words, double skip = 0) {
@@ -126,7 +125,7 @@ SEXP table_columns_cpp(RawVector piece, std::string separator, IntegerVector kin
   return columns;
 }
 
-// Which columns have a value in quotation marks; with `head` the first line has names.
+// The columns with a value in quotation marks; with `head` the first line has the names.
 // [[Rcpp::export]]
 LogicalVector quoted_columns_cpp(RawVector piece, std::string separator, int width,
                                  bool head) {
@@ -150,7 +149,7 @@ LogicalVector quoted_columns_cpp(RawVector piece, std::string separator, int wid
     if (*p == '"' && fresh) {
       inside = true;
       fresh = false;
-      // nothing in quotation marks is nothing
+      // an empty quoted value is missing
       const bool empty = p + 1 < stop && p[1] == '"' && !(p + 2 < stop && p[2] == '"');
       if (!first_line && !empty && column < width) quoted[column] = true;
     } else if (*p == sign) {
@@ -167,7 +166,7 @@ LogicalVector quoted_columns_cpp(RawVector piece, std::string separator, int wid
   return quoted;
 }
 
-// The bytes from one place up to another, which count from 1.
+// The bytes from one position to another, both from 1.
 // [[Rcpp::export]]
 RawVector bytes_between_cpp(RawVector bytes, double from, double to) {
   const R_xlen_t first = static_cast<R_xlen_t>(from) - 1;

@@ -1,4 +1,4 @@
-// Texts by their places, which count from 0.
+// Texts by position, from 0.
 #include <Rcpp.h>
 #include "doubles.h"
 using namespace Rcpp;
@@ -9,7 +9,7 @@ template <class T>
 void texts_at(const SEXP* texts, double n, const T* places, R_xlen_t step, SEXP out) {
   const R_xlen_t size = Rf_xlength(out);
   for (R_xlen_t i = 0; i < size; ++i) {
-    // what is missing compares with nothing, and is nowhere
+    // a missing number compares with nothing and has no position
     const double place = static_cast<double>(places[i * step]);
     SET_STRING_ELT(out, i,
                    place >= 0 && place < n ? texts[static_cast<R_xlen_t>(place)] : NA_STRING);
@@ -18,8 +18,7 @@ void texts_at(const SEXP* texts, double n, const T* places, R_xlen_t step, SEXP 
 
 }  // namespace
 
-// The texts at whole numbers, or at those of a row of a matrix, which counts from 1; missing where
-// there is none.
+// The texts at whole numbers, or at the numbers of a matrix row (from 1); missing if there is none.
 // [[Rcpp::export]]
 CharacterVector texts_at_cpp(CharacterVector texts, SEXP places, int row = 0) {
   const R_xlen_t rows = row > 0 ? Rf_nrows(places) : 1;

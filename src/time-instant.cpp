@@ -1,5 +1,5 @@
-// Instants as RFC 3339 writes them, in one pass over the text; also with a blank for the T, without
-// seconds, and without an offset.
+// RFC 3339 instants in one pass over the text. A space in place of the T, no seconds, and no offset
+// are accepted.
 #include <Rcpp.h>
 
 #include "doubles.h"
@@ -12,8 +12,7 @@ using namespace Rcpp;
 
 namespace {
 
-// Days since 1970-01-01 of a date of the Gregorian calendar (the arithmetic of years that begin in
-// March).
+// Days since 1970-01-01 of a Gregorian date, with years that begin in March.
 int days_of(int year, int month, int day) {
   year -= month <= 2;
   const int era = (year >= 0 ? year : year - 399) / 400;
@@ -28,7 +27,7 @@ int days_in(int year, int month) {
   return month == 2 && leap ? 29 : days[month - 1];
 }
 
-// Reads exactly `n` digits; -1 where there are none.
+// Reads exactly `n` digits; -1 otherwise.
 int digits(const char*& p, const char* end, int n) {
   if (end - p < n) return -1;
   int value = 0;
@@ -72,7 +71,7 @@ double instant_of(const char* p, const char* end, bool& local) {
       if (p == from || p - from > 9) return NA_REAL;
     }
   }
-  // 24:00 is the end of a day, and no time lies beyond it; a minute may have a leap second
+  // 24:00 is the end of a day and the latest time; a minute may have a leap second
   if (hour > 24 || minute > 59 || second > 60 ||
       (hour == 24 && (minute > 0 || second > 0 || part > 0)))
     return NA_REAL;
@@ -92,7 +91,7 @@ double instant_of(const char* p, const char* end, bool& local) {
   }
   const double whole =
       days_of(year, month, day) * 86400.0 + hour * 3600 + minute * 60 + second - shift;
-  // kept to the whole microsecond
+  // rounded to whole microseconds
   return part == 0 ? whole : std::round((whole + part) * 1e6) / 1e6;
 }
 
@@ -117,7 +116,7 @@ List rfc3339_cpp(CharacterVector x) {
   return List::create(_["value"] = value, _["local"] = local, _["any_local"] = any_local);
 }
 
-// Days written as 2026-03-12, as days since 1970; missing for what is none.
+// Days written as 2026-03-12, as days since 1970; missing for other texts.
 // [[Rcpp::export]]
 NumericVector days_cpp(CharacterVector x) {
   const R_xlen_t n = x.size();
@@ -139,8 +138,8 @@ NumericVector days_cpp(CharacterVector x) {
   return value;
 }
 
-// What seconds need before they are instants: 0 nothing, 1 some are missing, 2 some are finer than
-// a microsecond, 3 both.
+// What seconds need to become instants: 0 nothing, 1 some are missing, 2 some are finer than a
+// microsecond, 3 both.
 // [[Rcpp::export]]
 int instants_need_cpp(SEXP seconds_) {
   const Doubles seconds(seconds_);

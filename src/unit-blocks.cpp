@@ -1,4 +1,4 @@
-// Blocks of the archive, files and instants.
+// Blocks, files and instants, in one compilation unit.
 #include "block-numbers.cpp"
 #include "block-read.cpp"
 #include "block-write.cpp"

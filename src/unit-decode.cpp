@@ -1,4 +1,4 @@
-// What services send: JSON as values, SDMX, numbers in text.
+// Decoders, in one compilation unit: JSON as values, SDMX, numbers in text.
 #include "decode-sdmx.cpp"
 #include "json.cpp"
 #include "json-plain.cpp"

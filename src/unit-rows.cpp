@@ -1,4 +1,5 @@
-// JSON as rows, blocks of the column store, the stand-ins' front, and the requests from R.
+// Rows, in one compilation unit: JSON as rows, blocks of the column store, the stand-ins' front,
+// requests from R.
 #include "json-rows.cpp"
 #include "native.cpp"
 #include "standin-front.cpp"

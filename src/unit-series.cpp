@@ -1,4 +1,4 @@
-// Series and bars: arithmetic on vectors.
+// Series and bars, in one compilation unit.
 #include "bars-check.cpp"
 #include "bars-groups.cpp"
 #include "bars-resample.cpp"

@@ -1,6 +1,5 @@
-// Tags of an XML message one after the other: names, attributes and text, and nothing kept. What a
-// data message never needs is refused: a document type, and with it every entity but the five of
-// XML itself.
+// Scans the tags of an XML message: names, attributes and text; nothing is kept. A document type,
+// and with it every entity except the five of XML, is refused.
 #ifndef VETUSTA_XML_SCANNER_H
 #define VETUSTA_XML_SCANNER_H
 #include <Rcpp.h>
@@ -56,8 +55,8 @@ class Scanner {
  public:
   Scanner(const char* begin, size_t size) : start(begin), at(begin), end(begin + size) {}
 
-  // The next tag: 1 begin, 2 end, 3 begin and end in one, 0 the end of the message. Text between is
-  // in `text`.
+  // The next tag: 1 begin, 2 end, 3 begin and end in one, 0 the end of the message. `text` has the
+  // text before it.
   int next() {
     text.clear();
     for (;;) {

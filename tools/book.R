@@ -1,6 +1,6 @@
-# Makes inst/desk/fixings.xlsx, the workbook of a new desk whose table grows: the
-# fixings of one day, a formula for the mid, and a sheet with a summary. Run it
-# with the package installed:
+# Makes inst/desk/fixings.xlsx, the workbook of a new desk whose table grows:
+# fixings of one day, a formula for the mid, and a summary sheet. Run it with
+# the package installed:
 #
 #   Rscript tools/book.R
 day <- as.POSIXct("2026-03-02 15:00:00", tz = "UTC")

@@ -1,6 +1,6 @@
-# Lints all files side by side on the machine's cores, and looks at the
-# installed package for names that are not there and for functions that branch
-# too often; prints what it finds, and ends with 1 where there is any.
+# Lints all files side by side, and checks the installed package for unknown
+# names and for functions with too many branches. Prints findings, and ends with
+# status 1 if there is any.
 files <- list.files(
   c("R", "tests/testthat", "tools"), "[.]R$", full.names = TRUE
 )
@@ -10,8 +10,8 @@ linters <- eval(
 )
 folder <- tempfile("lint")
 dir.create(folder)
-# Each linter goes over each expression by itself: a file that is one expression
-# takes half the time.
+# Each linter runs on each expression: a file that is a single expression takes
+# half the time.
 lint_file <- function(file) {
   copy <- file.path(folder, gsub("/", "-", file, fixed = TRUE))
   lines <- readLines(file, encoding = "UTF-8")
@@ -33,7 +33,7 @@ lint_file <- function(file) {
     line_faults(file, lines)
   )
 }
-# What a line shows by itself is seen in a hundredth of the time.
+# Line checks take a hundredth of the time.
 line_faults <- function(file, lines) {
   n <- length(lines)
   faults <- list(
@@ -53,8 +53,8 @@ inside <- asNamespace("vetusta")
 functions <- Filter(
   function(name) is.function(inside[[name]]), ls(inside, all.names = TRUE)
 )
-# codetools notes every place of a variable in a data frame, and reads the
-# first: that takes more than half of its time
+# codetools notes every variable in a data frame and uses the first row: that
+# takes more than half of its time
 nowhere <- data.frame(
   srcfile = NA_character_, frow = NA_integer_, lrow = NA_integer_
 )
@@ -97,23 +97,22 @@ failed <- vapply(found, inherits, TRUE, "try-error")
 if (any(failed)) stop(found[failed][[1]])
 usage <- unlist(lapply(found, `[[`, "usage"))
 found <- unlist(lapply(found, `[[`, "files"))
-# names that are declared, and environments that are written to from functions
-# within
+# declared names, and environments written to by inner functions
 known <- c(utils::globalVariables(package = "vetusta"), "claims", "state")
 named <- Reduce(
   `|`, lapply(sprintf("\u2018%s\u2019", known), grepl, x = usage, fixed = TRUE)
 )
 found <- c(sort(found), sort(usage[!named]))
-# names are words with lines between; methods bear their class behind a point
+# names are words with underscores; methods have a class after a dot
 names <- setdiff(ls(inside), getNamespaceInfo(inside, "S3methods")[, 3])
-# what calls the compiled code is named by the tool that writes it
+# callers of compiled code are named by Rcpp
 odd <- grep(
   "^([a-z][a-z0-9_]*(<-)?|%.+%|_vetusta_.*)$", names, value = TRUE,
   invert = TRUE
 )
 if (length(odd)) found <- c(found, paste("not a name in our style:", odd))
-# ways through a function: one, and one more for each place where it branches
-# (McCabe, A complexity measure, 1976); functions within it are its own
+# paths through a function: one, plus one per branch (McCabe, A complexity
+# measure, 1976); inner functions are counted separately
 branches <- function(code) {
   if (is.call(code)) {
     own <- if (is.name(code[[1]])) as.character(code[[1]]) else ""

@@ -1,14 +1,13 @@
-# Plants faults in the package's functions, one at a time, and counts those that
+# Plants faults in the package's functions, one at a time, and counts how many
 # the tests find.
 #
 #   Rscript tools/mutants.R [how many] [seed] [words of file names]
 #
-# A fault is a comparison that is another one, an `and` that is an `or`, a sign,
-# a number, a line that is left out, or two arguments in each other's place. The
-# function is replaced in the test's process. The tests are at most six files:
-# those of its file, those that name it, and those that hold for all. Prints a
-# fault with the file that found it, and the share that was found: at least so
-# many are found by all tests.
+# A fault is another comparison, `or` in place of `and`, another sign or number,
+# a line left out, or two arguments swapped. The function is replaced in the
+# test's process. The tests are at most six files: those of its file, those that
+# name it, and those about everything. Prints each fault with the file that
+# found it, and the share found, which is a lower bound for all tests.
 arguments <- commandArgs(TRUE)
 count <- if (length(arguments)) as.integer(arguments[1]) else 40L
 seed <- if (length(arguments) > 1) as.integer(arguments[2]) else 1L
@@ -20,8 +19,8 @@ others <- c(
   "&&" = "||", "||" = "&&", "&" = "|", "|" = "&", "+" = "-", "-" = "+"
 )
 
-# All places of a file where a fault can stand: a data frame of line, from, to
-# (columns), new text, and the function that they are in.
+# All places of a file for a fault: a data frame of line, from, to (columns),
+# new text, and function.
 places <- function(file) {
   lines <- readLines(file)
   parsed <- parse(text = lines, keep.source = TRUE)
@@ -52,8 +51,7 @@ places <- function(file) {
       add(row, if (row$text == "TRUE") "FALSE" else "TRUE")
     }
   }
-  # a statement within braces, of one line, that is not the last one of its
-  # block
+  # a one-line statement within braces that is not the last of its block
   for (id in data$parent[data$token == "'{'"]) {
     inside <- data[
       data$parent == id & data$token %in% c("expr", "expr_or_assign_or_help"),
@@ -84,7 +82,7 @@ places <- function(file) {
     return(NULL)
   }
   all <- do.call(rbind, made)
-  # the top expression that each one lies in: only functions are replaced
+  # the top-level expression of each place: only functions are replaced
   all$top <- vapply(
     seq_len(nrow(all)),
     function(i) {

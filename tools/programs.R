@@ -1,7 +1,6 @@
-# Programs that tests use for real, from Debian where this process may install
-# them: an office program, cron, PostgreSQL, ClickHouse, ZooKeeper, a browser,
-# what makes pages of R Markdown. Where it may not, or where that fails, those
-# tests are skipped and counted.
+# Programs that tests use, from Debian if this process may install packages: an
+# office program, cron, PostgreSQL, ClickHouse, ZooKeeper, a browser, the tools
+# of R Markdown. Otherwise the tests that need them are skipped and counted.
 has <- function(program) nzchar(Sys.which(program))
 wanted <- c(
   if (!has("soffice")) "libreoffice-calc", if (!has("cron")) "cron",

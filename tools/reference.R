@@ -7,7 +7,7 @@ help_of <- function(command) {
   text <- utils::capture.output(
     try(package$cli_run(c("help", command)), silent = TRUE)
   )
-  # capture.output adds the value that is printed
+  # capture.output adds the printed value
   text[!grepl("^\\[1\\] [0-9]$|^others of its group", text)]
 }
 
@@ -21,7 +21,7 @@ commands <- unlist(lapply(names(package$cli_groups), function(group) {
   )
 }))
 
-# The words of a grammar as a list of bullets, each with what it takes.
+# The words of a grammar as a list, each with its values.
 takes <- function(rule) {
   if (is.list(rule)) {
     return(

@@ -4,11 +4,10 @@
 #
 # The path of the library is written into FILE.
 #
-# Packages that are installed already in a good enough version are left alone.
-# Of the missing ones, Debian's prebuilt packages are taken where this process
-# may install them (root, or sudo without a password), R is Debian's own, and
-# the version is new enough; everything else is compiled from CRAN into a
-# library of the user's.
+# Installed packages in a sufficient version are left alone. For missing ones,
+# Debian's prebuilt packages are used if this process may install them (root, or
+# sudo without a password), R is Debian's, and the version suffices; all others
+# are compiled from CRAN into a library of the user.
 #
 # VETUSTA_LIBRARY  where that library is (default: the user's data folder)
 # VETUSTA_PREBUILT no: compile everything from CRAN, whatever Debian has
@@ -53,7 +52,7 @@ libraries <- unique(c(library_path, if (only_own) .Library else .libPaths()))
 # --- what is needed
 # ---
 
-# Names and least versions of what such fields name, as in: a (>= 1.0), b
+# Names and minimum versions of a field such as: a (>= 1.0), b
 requirements <- function(fields) {
   items <- trimws(unlist(strsplit(fields[!is.na(fields)], ",")))
   items <- items[nzchar(items)]
@@ -91,8 +90,8 @@ installed <- function() {
 }
 enough <- function(have, need) utils::compareVersion(have, need) >= 0
 
-# Everything reachable from the wanted packages that is not there, or too old:
-# name -> least version.
+# All dependencies of the wanted packages that are missing or too old: name ->
+# minimum version.
 missing_from <- function(wanted, present, offered = NULL,
                          prebuilt = character()) {
   need <- character()
@@ -136,8 +135,7 @@ if (!length(todo)) {
 started <- Sys.time()
 say("missing or too old: ", paste(names(todo), collapse = ", "))
 
-# --- what may be done here
-# ---
+# --- what this process may do ---
 
 run <- function(command, arguments, log, ...) {
   status <- suppressWarnings(
@@ -186,8 +184,7 @@ refresh_lists <- function() {
   lists_are_fresh <<- TRUE
 }
 
-# Debian's candidate version of each r-cran-* package, without epoch and
-# Debian's own suffix.
+# Debian's version of each r-cran-* package, without epoch and Debian's suffix.
 prebuilt_versions <- function(names) {
   lines <- suppressWarnings(
     system2(
@@ -286,8 +283,8 @@ if (length(absent) && may_install) {
     stop_with_log("apt-get install", file.path(logs, "apt-libraries"))
   }
 } else if (length(absent)) {
-  # Not root: the same Debian packages are unpacked into a folder of the user's,
-  # and the compiler is pointed there.
+  # Not root: the same Debian packages are unpacked into a folder of the user,
+  # and the compiler uses that folder.
   if (!has("apt-get") || !has("dpkg-deb")) {
     fail(
       "these system libraries are missing and this user cannot install them: ",
@@ -357,7 +354,7 @@ if (length(todo)) {
   )
   outputs <- file.path(logs, "compile")
   dir.create(outputs, showWarnings = FALSE)
-  # what a package can build for itself needs no system library
+  # packages that bundle a library need no system library
   Sys.setenv(
     USE_BUNDLED_LIBUV = "1",
     MAKEFLAGS = paste0("-j", cores),
@@ -380,8 +377,8 @@ if (length(todo)) {
   sink(type = "message")
   close(connection)
   left <- missing_from(wanted, installed())
-  # what tests can do without is left out where it cannot be made: they skip,
-  # and count it
+  # optional packages of tests are left out if they cannot be built: the tests
+  # are skipped and counted
   needed <- requirements(
     c(
       field("Imports"), field("LinkingTo"),

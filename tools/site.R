@@ -1,9 +1,8 @@
-# Makes a site of the README, the pages of docs/, the vignettes and the help
-# pages, in site/.
+# Builds the site of README, docs/, vignettes and help pages in site/.
 #
 #   Rscript tools/site.R
 #
-# It works on a copy: pkgdown takes pages from the folder of vignettes.
+# It works on a copy, because pkgdown takes pages from the folder of vignettes.
 if (!requireNamespace("pkgdown", quietly = TRUE)) {
   stop(
     "the package pkgdown is missing: install.packages(\"pkgdown\")",
@@ -25,7 +24,7 @@ dir.create(articles)
 for (page in pages) {
   lines <- readLines(file.path("docs", page))
   title <- sub("^# ", "", lines[1])
-  # the code of pages is shown, and run by the tests
+  # code of pages is shown here, and run by the tests
   lines <- sub("^```r$", "```{r, eval = FALSE}", lines[-1])
   lines <- gsub("\\(([a-z-]+)[.]md(#[a-z-]+)?\\)", "(\\1.html\\2)", lines)
   writeLines(

@@ -4,7 +4,7 @@
 # whose names contain one of them.
 run_file <- function(file, into) {
   Sys.setenv(NOT_CRAN = "true")
-  # a fault that is planted, see tools/mutants.R
+  # a planted fault, see tools/mutants.R
   planted <- Sys.getenv("VETUSTA_MUTANT")
   if (nzchar(planted)) {
     own <- new.env(parent = asNamespace("vetusta"))
@@ -38,7 +38,7 @@ run_file <- function(file, into) {
       )
     })
   }))
-  # an error counts wherever it stands: a warning may have come behind it
+  # an error counts wherever it is: a warning may follow it
   is <- function(...) {
     sum(
       vapply(
@@ -75,7 +75,7 @@ words <- unlist(strsplit(words, "[ ,]+"))
 if (length(words)) {
   files <- files[Reduce(`|`, lapply(words, grepl, x = files, fixed = TRUE))]
 }
-# the files that take longest begin first
+# the longest files begin first
 ahead <- paste0(
   "test-",
   c(

@@ -1,16 +1,15 @@
-# Counts what one page passes through on its way from the answer into the
-# archive: calls of the package's functions, how many functions and files they
-# are, and how often the next one stands in another room (docs/architecture.md);
-# operators such as %||% are counted apart. Of a refresh that has nothing to do
-# it counts the whole.
+# Counts what one page passes through from the answer to the archive: calls of
+# the package's functions, distinct functions and files, and changes between
+# rooms (docs/architecture.md). Operators such as %||% are counted separately.
+# For a refresh without new data it counts everything.
 #
 #   Rscript tools/trace.R    (with the package installed)
 #
-# Every function of the package gets a line before its body that notes its name.
+# Adds a line to every function of the package that records its name.
 suppressPackageStartupMessages(library(vetusta))
 package <- asNamespace("vetusta")
 
-# Where each function stands: the file in which it is assigned.
+# The file in which each function is assigned.
 files <- setdiff(list.files("R", "[.]R$", full.names = TRUE), "R/RcppExports.R")
 place <- unlist(lapply(files, function(file) {
   assigned <- Filter(
@@ -86,8 +85,7 @@ counted <- function(what, names) {
   )
 }
 
-# One page: from where it is made to where the next one is; the middle one of
-# them all.
+# One page: from its creation to the creation of the next one; the median page.
 of_one_page <- function(what, names) {
   at <- which(names == "page_make")
   parts <- Map(function(from, to) names[from:(to - 1)], at[-length(at)], at[-1])

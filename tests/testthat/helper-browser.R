@@ -1,4 +1,4 @@
-# A real browser without a screen, driven over its own protocol.
+# A real browser without a screen, driven by its own protocol.
 skip_without_browser <- function() {
   testthat::skip_if_not_installed("chromote")
   testthat::skip_if_not(nzchar(browser_path()), "no browser is here")
@@ -9,7 +9,8 @@ browser_path <- function() {
   unname(c(found[nzchar(found)], "")[1])
 }
 
-# A page of a size; `said` gathers what its console and its errors say.
+# A page of a given size; `said` collects the messages and errors of its
+# console.
 open_browser <- function(width = 1280, height = 800, env = parent.frame()) {
   home <- withr::local_tempdir(.local_envir = env)
   chrome <- chromote::Chrome$new(
@@ -44,8 +45,8 @@ open_browser <- function(width = 1280, height = 800, env = parent.frame()) {
   list(page = page, said = said)
 }
 
-# The page is waited for by its state: the event of its load is missed where the
-# machine is busy.
+# Wait for the state of the page: on a busy machine its load event can be
+# missed.
 visit <- function(browser, url) {
   browser$page$Page$navigate(url, timeout_ = 120)
   page_until(
@@ -55,7 +56,7 @@ visit <- function(browser, url) {
   invisible(browser)
 }
 
-# The value of an expression of the page's language.
+# The value of a JavaScript expression.
 page_value <- function(browser, code) {
   told <- browser$page$Runtime$evaluate(
     code, returnByValue = TRUE, awaitPromise = TRUE
@@ -66,7 +67,7 @@ page_value <- function(browser, code) {
   told$result$value
 }
 
-# Waits until an expression is true; what it was at last is given.
+# Waits until an expression is true, and returns its last value.
 page_until <- function(browser, code, seconds = 60) {
   end <- Sys.time() + seconds
   while (Sys.time() < end) {
@@ -78,7 +79,7 @@ page_until <- function(browser, code, seconds = 60) {
   FALSE
 }
 
-# The pointer at a place of the page, in its own points.
+# Moves the pointer to a position in the page, in CSS pixels.
 point_at <- function(browser, x, y, type = "mouseMoved", ...) {
   browser$page$Input$dispatchMouseEvent(type = type, x = x, y = y, ...)
 }

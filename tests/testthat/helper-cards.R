@@ -1,4 +1,4 @@
-# Cards for scripted servers, and what such servers answer.
+# Cards for scripted servers, and their answers.
 write_card <- function(url, dataset, extra = character(),
                        env = parent.frame()) {
   file <- withr::local_tempfile(fileext = ".yml", .local_envir = env)
@@ -52,7 +52,7 @@ asked <- function(request, name) {
   if (length(found)) utils::URLdecode(found[2])
 }
 
-# A card of whole lines, and what it collects.
+# A card of complete lines, and the result of collecting from it.
 bars_card <- function(url, lines, env = parent.frame()) {
   file <- withr::local_tempfile(fileext = ".yml", .local_envir = env)
   writeLines(c("source: test", paste0("url: ", url), lines), file)
@@ -78,7 +78,7 @@ collect_bars <- function(source, symbols, interval, from, to, archive = NULL,
   )
 }
 
-# Rows put into an archive without a request.
+# Stores rows in an archive without a request.
 put_rows <- function(archive, source, dataset, shape, rows, frequency = "",
                      ...) {
   parcel <- vetusta:::archive_parcel(

@@ -1,7 +1,7 @@
-# A server of bars in pages, that notes each request; and a collector of them.
+# A server of paged bars that logs each request; and a collector.
 bars_server <- function(folder, env = parent.frame(), pause = 0.03) {
   answer <- function(n, request) {
-    # when it came, by the server's clock
+    # the arrival time, by the server's clock
     cat(
       sprintf("%.6f", as.numeric(Sys.time())),
       "\n",
@@ -52,8 +52,8 @@ bars_of <- function(url, env = parent.frame(), limits = "100 per second") {
   )
   file
 }
-# `host` is the name of the machine it takes itself to be on, `first` is run
-# before all.
+# `host` is the host name that the collector reports; `first` runs before
+# everything else.
 bars_collector <- function(card, archive, symbols = 12, host = "", lease = "",
                            first = "") {
   code <- sprintf(
@@ -78,8 +78,8 @@ bars_collector <- function(card, archive, symbols = 12, host = "", lease = "",
   )
 }
 
-# What a collector came to: pages, new rows, requests left, failures; it must
-# have ended well.
+# The result of a collector: pages, new rows, remaining requests, failures. It
+# must have ended well.
 bars_came <- function(process, seconds = 240) {
   process$wait(seconds * 1000)
   testthat::expect_identical(
@@ -90,7 +90,7 @@ bars_came <- function(process, seconds = 240) {
   as.numeric(strsplit(process$read_all_output(), " ")[[1]])
 }
 
-# The most requests that any stretch of so many seconds has.
+# The largest number of requests in any window of this many seconds.
 most_within <- function(times, seconds) {
   times <- sort(times)
   max(

@@ -1,6 +1,5 @@
-# A column store of the tests' own: two servers that are the shards of one
-# cluster, in a folder of their own, on free ports, one pair for each file of
-# tests, ended with them.
+# A column store of the tests: two servers that are the shards of one cluster,
+# in a folder of their own, on free ports; one pair per test file.
 
 columns_config <- function(folder, http, native, ports, between, keeper = NULL,
                            number = 1) {
@@ -13,7 +12,7 @@ columns_config <- function(folder, http, native, ports, between, keeper = NULL,
       "</shard>"
     )
   }
-  # two servers are two shards, or with a ZooKeeper two replicas of one
+  # two servers are two shards, or, with a ZooKeeper, two replicas of one shard
   shards <- if (is.null(keeper)) {
     paste0(shard(one(ports)), collapse = "")
   } else {
@@ -81,7 +80,7 @@ columns_config <- function(folder, http, native, ports, between, keeper = NULL,
   )
 }
 
-# A ZooKeeper of the tests' own; its port.
+# A ZooKeeper of the tests; returns its port.
 keeper_server <- function(env = parent.frame()) {
   jar <- "/usr/share/java/zookeeper.jar"
   testthat::skip_if_not(
@@ -193,7 +192,7 @@ columns_database <- function(cluster = FALSE, server = columns_shared()) {
   server$uri(name, cluster)
 }
 
-# An archive whose rows go over after every page.
+# An archive whose rows move to the column store after every page.
 store_put.eager_store <- function(store, page) {
   result <- NextMethod()
   vetusta:::columns_shift(store)

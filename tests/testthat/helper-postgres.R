@@ -1,7 +1,7 @@
-# A PostgreSQL server of the tests' own, as who may run one: in a folder of its
-# own, on a free port, one for each file of tests, ended with them.
+# A PostgreSQL server of the tests, run by a permitted user: in a folder of its
+# own, on a free port; one per test file.
 
-# Runs a server's program as a user who may.
+# Runs a program of the server as a permitted user.
 postgres_run <- function(...) {
   command <- paste(...)
   if (Sys.info()[["user"]] == "root") {
@@ -20,9 +20,8 @@ postgres_program <- function(name) {
 }
 
 # list(port, data, uri(database, user), stop(how), start(), sql(statement,
-# database)). The role `tester` may do anything without a password; `keeper` has
-# the password "pass word:1". Where it is not to be `safe`, it does not wait for
-# the disk.
+# database)). The role `tester` has all rights and no password; `keeper` has the
+# password "pass word:1". Without `safe`, the server does not wait for the disk.
 postgres_server <- function(env = parent.frame(), safe = FALSE, folder = NULL) {
   testthat::skip_if_not(
     length(Sys.glob("/usr/lib/postgresql/*/bin/initdb")) > 0 &&
@@ -91,7 +90,7 @@ postgres_server <- function(env = parent.frame(), safe = FALSE, folder = NULL) {
   )
 }
 
-# The server of a file of tests, started when it is first needed.
+# The server of a test file, started on first use.
 postgres_here <- new.env()
 postgres_shared <- function() {
   if (is.null(postgres_here$server)) {

@@ -1,5 +1,5 @@
 # Slow and obvious references, one row at a time, and random series with holes,
-# doubled times and rows in any order.
+# duplicate times and unordered rows.
 random_points <- function(n = 60, series = c("a", "b"), seed = 1, holes = 0.2,
                           doubled = 0.1, shuffled = TRUE) {
   withr::with_seed(seed, {
@@ -53,8 +53,8 @@ slow_resample <- function(bars, frames) {
   out[order(out$symbol, out$time), ]
 }
 
-# The newest value known at an instant: of all rows known by then the one of the
-# newest own time, and of those the newest release.
+# The value known at an instant: of the rows known by then the one with the
+# latest time, and of those the latest release.
 slow_as_of <- function(rows, at) {
   rows <- rows[!is.na(rows$value) & rows$known <= at, ]
   if (!nrow(rows)) {

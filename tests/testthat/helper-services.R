@@ -1,5 +1,4 @@
-# The stand-in services in a process of their own, on a free port; ended by the
-# test that started them.
+# The invented services in a process of their own, on a free port.
 r_libs <- function() paste(.libPaths(), collapse = .Platform$path.sep)
 
 start_services <- function(..., env = parent.frame()) {
@@ -39,8 +38,8 @@ start_services <- function(..., env = parent.frame()) {
   )
 }
 
-# A server that answers as it is told: `answer` is a function of the number of
-# the request and the request.
+# A scripted server: `answer` is a function of the number of the request and the
+# request.
 start_scripted <- function(answer, env = parent.frame()) {
   file <- withr::local_tempfile(fileext = ".rds", .local_envir = env)
   saveRDS(list(answer = answer, json_answer = json_answer, asked = asked), file)
@@ -58,8 +57,8 @@ start_scripted <- function(answer, env = parent.frame()) {
   paste0("http://127.0.0.1:", port)
 }
 
-# Runs code that listens on a port, the last value put in, and says when it is
-# ready; a port that was taken meanwhile is given up for another.
+# Runs code that listens on a port, inserted as the last value, and reports when
+# it is ready; if the port is taken meanwhile, another one is used.
 start_listening <- function(env, code, ...) {
   for (attempt in 1:3) {
     port <- httpuv::randomPort(host = "127.0.0.1")
@@ -88,8 +87,8 @@ quay_key <- function(env = parent.frame()) {
   withr::local_envvar(QUAY_KEY = "quay-demo-7f3a91", .local_envir = env)
 }
 
-# With VETUSTA_TEST_STORE=postgres all of them stand there: to try a whole file
-# of tests on it.
+# With VETUSTA_TEST_STORE=postgres all archives are in PostgreSQL, to run a
+# whole test file on it.
 new_archive <- function(env = parent.frame()) {
   if (Sys.getenv("VETUSTA_TEST_STORE") == "postgres") {
     return(postgres_archive(env))
@@ -130,8 +129,8 @@ collect_plain <- function(url, archive, symbols = "KELD", ...) {
   collect_run(plan_requests(query, archive), archive, progress = FALSE)
 }
 
-# The command line: in this process, which takes a fifth of the time, or with
-# `process` in one of its own, as where the locale or the zone is another one.
+# The command line: in this process, which takes a fifth of the time, or, with
+# `process`, in a process of its own, for example with another locale or zone.
 run_vetusta <- function(..., folder = tempdir(), env = character(),
                         process = any(grepl("^(LC_|LANG|R_|TZ)", names(env)))) {
   if (process) {
@@ -164,7 +163,7 @@ run_inside <- function(words) {
     close(out)
     close(err)
   })
-  # what the command opened is closed, as when its process ends
+  # close what the command opened, as the end of its process would
   gc(FALSE)
   text <- function(file) {
     bytes <- readBin(file, "raw", file.size(file))
@@ -179,8 +178,7 @@ run_inside <- function(words) {
   )
 }
 
-# Minute bars of one regular day of the exchange, 390 of them, less the ones
-# left out.
+# 390 minute bars of one regular day of the exchange, without the left out ones.
 minute_bars <- function(symbol = "KELD", day = "2026-03-12",
                         without = integer()) {
   at <- as.POSIXct(paste(day, "07:30:00"), tz = "UTC") +
@@ -196,7 +194,7 @@ minute_bars <- function(symbol = "KELD", day = "2026-03-12",
   )
 }
 
-# Another function in the place of one of the package's, until the test ends.
+# Replaces a function of the package until the test ends.
 local_instead <- function(name, value, env = parent.frame()) {
   original <- get(name, envir = asNamespace("vetusta"))
   utils::assignInNamespace(name, value, "vetusta")
@@ -220,10 +218,10 @@ expect_error_kind <- function(object, kind, pattern = NULL) {
   invisible(error)
 }
 
-# A server below HTTP, for what no web server does: `script` is a list of what
-# each connection in turn gets, as text, and NULL for one that is closed at
-# once; after the text the connection stays open for `hold` seconds, one number
-# for all or one for each.
+# A server below HTTP, for what no web server does. `script` is a list with the
+# text for each connection in turn, NULL for a connection that is closed at
+# once. After the text the connection stays open for `hold` seconds, one number
+# or one per connection.
 start_socket <- function(script, hold = 0, env = parent.frame()) {
   file <- withr::local_tempfile(fileext = ".rds", .local_envir = env)
   saveRDS(list(script, hold), file)
@@ -247,7 +245,7 @@ start_socket <- function(script, hold = 0, env = parent.frame()) {
   paste0("http://127.0.0.1:", port)
 }
 
-# The project's folder, where the sources stand beside the tests.
+# The project's folder, if the sources are beside the tests.
 project_root_of_readme <- function() {
   here <- normalizePath(testthat::test_path("..", ".."), mustWork = FALSE)
   testthat::skip_if_not(
@@ -258,9 +256,8 @@ project_root_of_readme <- function() {
   here
 }
 
-# A folder on a disk of its own of so many megabytes, where this process may
-# have one; fill() takes what is left of it, but for so many kilobytes, and
-# free() gives it back.
+# A folder on a disk of its own of this many megabytes, if this process may
+# mount one; fill() fills it up to some kilobytes, and free() empties it.
 small_disk <- function(megabytes, env = parent.frame()) {
   folder <- withr::local_tempdir(.local_envir = env)
   mounted <- Sys.info()[["user"]] == "root" &&

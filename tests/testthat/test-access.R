@@ -76,7 +76,7 @@ test_that("a token is requested once, renewed when refused, never stored", {
           }
         )
       }
-      # the first token is worth one request
+      # the first token is valid for one request
       if (n == 3) {
         return(json_answer(list(problem = "expired"), status = 401L))
       }

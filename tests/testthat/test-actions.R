@@ -133,8 +133,8 @@ test_that("heads with labels of any kind are read", {
   expect_identical(got$tidy$rows$value, 5)
 })
 
-# A collector's view: a page of a message laid beside what is stored; `count` is
-# how many values the service says that there are.
+# A page of a message merged with the stored series; `count` is the service's
+# number of values.
 apply_message <- function(archive, text, count = NULL) {
   about <- list(
     id = "F",

@@ -1,5 +1,5 @@
-# More of what services answer: long names, marks for nothing, totals in
-# headers, selections refused for one of their symbols.
+# More answers of services: long names, marks for missing values, totals in
+# headers, selections refused because of one symbol.
 test_that("long cursors and ids keep all digits", {
   base <- "12345678901234567"
   answer <- function(n, request) {
@@ -72,7 +72,7 @@ test_that("words for missing, whole numbers as ids, days at midnight", {
     format(decoded$columns$t, "%H:%M", tz = "UTC"), rep("09:30", 3)
   )
   expect_identical(nrow(decoded$rejected), 0L)
-  # without the word they are values that cannot be read, or numbers
+  # without this word they are unreadable values, or numbers
   plain <- vetusta:::decode_body(
     source_card(
       write_card(
@@ -147,8 +147,8 @@ test_that("a refused selection is split until the bad symbol is alone", {
     expect_identical(run$failed$symbol, "BAD", label = paste("HTTP", status))
     expect_identical(run$new, 6)
     expect_identical(sort(archive_series(archive)$key), setdiff(symbols, "BAD"))
-    # one selection, cut three times at largest_page: 7 symbols need no more
-    # than 2 * 3 further requests
+    # one selection, split three times at largest_page: 7 symbols need at most 2
+    # * 3 further requests
     expect_lte(nrow(archive_journal(archive)), 7L)
   }
 })
@@ -251,7 +251,7 @@ test_that("symbols without rows are named if none are stored either", {
   first <- run(c("KELD", "NONE"))
   expect_identical(first$empty, "NONE")
   expect_output(print(first), "no data for NONE")
-  # KELD is held, though nothing comes now
+  # KELD is stored, though this answer has no rows
   later <- run(c("KELD", "TAMX", "KELD2"))
   expect_identical(later$empty, "KELD2")
 })

@@ -1,5 +1,5 @@
-# Rooms and what each may know; an arrow goes down this list only. The code is
-# read, not run.
+# Rooms and the calls between them: only downwards in this list. The code is
+# parsed, not run.
 rooms <- c(
   shell = "cli|desk|page", output = "figure|report|export",
   collection = "collect|plan|query", archive = "archive|store",
@@ -84,7 +84,7 @@ test_that("an arrow goes down the list of rooms only", {
     }
     if (length(up)) paste(name, "knows", names(up), "of", up)
   }))
-  # what is local to two rooms may bear one name; a plain variable is no arrow
+  # two rooms may use the same local name; a plain variable is no call
   expect_identical(wrong, NULL)
 })
 
@@ -104,7 +104,7 @@ test_that("the core touches no network, disk, database, terminal or plot", {
     character()
   )
   calls <- lapply(code, `[[`, "calls")
-  # that rows were sorted is the one thing that the core says
+  # the core's only message is that rows were sorted
   calls[["series-notes.R"]] <- setdiff(calls[["series-notes.R"]], "message")
   expect_identical(intersect(unlist(calls), forbidden_calls), character())
 })
@@ -135,7 +135,7 @@ test_that("the archive knows no source, query, request or card", {
     "dataset_gives"
   )
   used <- unlist(lapply(code, function(file) intersect(file$calls, words)))
-  # `call` is the name of a claim, and nothing of a query is in it
+  # `call` is the name of a claim, and contains nothing of a query
   expect_identical(as.character(used), character())
 })
 

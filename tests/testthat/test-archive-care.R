@@ -1,5 +1,4 @@
-# The care of an archive: what is found, copied, restored, and saved of one that
-# is damaged.
+# Care of the archive: check, copy, restore, and recovery of a damaged file.
 filled_archive <- function(env = parent.frame()) {
   file <- withr::local_tempfile(fileext = ".sqlite", .local_envir = env)
   archive <- archive_open(file)
@@ -121,7 +120,7 @@ test_that("a copy is of one moment and is restored unchanged", {
     archive_backup(archive, file)
     copy <- archive_open(file, read_only = TRUE)
     expect_identical(nrow(archive_check(copy)), 0L)
-    # a page's two symbols stand together
+    # two symbols of a page are stored together
     bars <- archive_bars(copy, c("X", "Y"), "1 minute")
     expect_identical(sum(bars$symbol == "X"), sum(bars$symbol == "Y"))
     archive_close(copy)
@@ -194,7 +193,7 @@ test_that("of a damaged archive every segment that can be read is saved", {
   )
   expect_identical(nrow(archive_rows(saved, "quay", "directory")), 2L)
   archive_close(saved)
-  # pages that are overwritten: what is beside them is saved
+  # overwritten pages: the rows beside them are recovered
   bytes <- readBin(path, "raw", file.size(path))
   set.seed(5)
   for (trial in 1:8) {

@@ -1,4 +1,4 @@
-# What was stored wrongly is taken out, and can be brought back.
+# Deleting wrong data, and restoring it.
 
 test_that("series and datasets are dropped, collected again, restored", {
   folder <- withr::local_tempdir()

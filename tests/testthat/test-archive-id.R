@@ -1,7 +1,7 @@
-# The signs of a course hang on what the machine's letters are.
+# The direction of rotation depends on the machine's byte order.
 without_course <- function(lines) sub("there  .*$", "there", lines)
 
-# Series by their series IDs, and series of all kinds in one command.
+# Series by their IDs, and series of all kinds in one command.
 mixed_archive <- function(env = parent.frame()) {
   archive <- new_archive(env = env)
   day <- as.POSIXct("2026-03-02", tz = "UTC") + 86400 * 0:9
@@ -95,10 +95,10 @@ test_that("a short ID, a pattern, a label and a name find a series", {
     found("M.ORV@monthly", "TAMX"),
     c("basin/TRAFFIC/M.ORV@M", "quay/bars/TAMX@1 day")
   )
-  # a star does not go from one part into the next, and every series is found by
-  # its own series ID
+  # a star does not cross a slash in the middle; every series is found by its
+  # own ID
   all <- archive_series(archive)$id
-  # a star stands for slashes too
+  # a star matches slashes too
   expect_setequal(found("quay/*"), all[startsWith(all, "quay/")])
   expect_identical(unlist(lapply(all, found)), all)
 })
@@ -138,7 +138,7 @@ test_that("one function reads every dataset, in a window, as of an instant", {
   expect_identical(nrow(tables[[2]]), 10L)
   expect_identical(nrow(tables[[3]]), 0L)
   expect_identical(tables[[4]]$value, 5)
-  # a release, a filing, or else the end of a bar is when each was known
+  # a value is known from its release, its filing, or the end of its bar
   known <- function(at, id) nrow(archive_read(archive, id, as_of = at)[[1]])
   expect_identical(known("2026-03-01", "M.ORV"), 1L)
   expect_identical(known("2026-03-20", "M.ORV"), 2L)
@@ -164,7 +164,7 @@ test_that("a price, level, statistic and fact share grid, gaps and figure", {
   expect_identical(grid$status, 0L, label = grid$stderr)
   rows <- utils::read.csv(text = grid$stdout)
   expect_identical(names(rows), c("time", "KELD", "kelder.lock", "M.ORV"))
-  # what was known before the window counts in it
+  # values known before the window count in it
   expect_identical(rows$M.ORV[1], 10L)
   expect_false(anyNA(rows$kelder.lock))
   gaps <- run("gaps", "TAMX", "kelder-lock")
@@ -182,10 +182,10 @@ test_that("a price, level, statistic and fact share grid, gaps and figure", {
     nrow(utils::read.csv(text = run("export", "KELD@1 minute")$stdout)), 10L
   )
   mixed <- run("export", "KELD@1 day", "kelder-lock")
-  # kinds are mixed in one table
+  # one table of several kinds
   long <- utils::read.csv(text = mixed$stdout)
   expect_identical(sort(unique(long$series)), c("KELD", "kelder-lock"))
-  # of one name at two intervals, each is told by its series ID
+  # two intervals of one name are distinguished by their IDs
   twice <- utils::read.csv(
     text = run("align", "KELD@1 day", "KELD@1 minute")$stdout,
     check.names = FALSE

@@ -1,5 +1,5 @@
-# Files of an analyst's own: lines above the names, decimal commas, days first,
-# other encodings.
+# Files of analysts: lines above the header, decimal commas, days first, other
+# encodings.
 messy <- c(
   "Export of my broker;;;", "Account 12345;;;", "",
   "Datum;Schluss;Umsatz;Bemerkung", "13.03.2026;1.234,50;12.000;ok",

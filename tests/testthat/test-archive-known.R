@@ -1,6 +1,6 @@
-# From when the rows of an archive are known: a first value from the end of its
-# time, a change from its coming, a deletion from its date; in each of the
-# stores.
+# The instants from which stored rows are known: a first value from the end of
+# its period, a change from its arrival, a deletion from its date; in each
+# store.
 test_that("text columns, corrections and releases in a column store", {
   archive <- columns_archive(eager = FALSE)
   rows <- as.data.frame(minute_bars("KELD"))[1:20, ]

@@ -1,5 +1,5 @@
-# What an archive holds is told again without opening it as long as its file
-# stays as it is, and never longer.
+# A list of the archive is answered from the cache only as long as the archive's
+# file is unchanged.
 
 listed_archive <- function(env = parent.frame()) {
   file <- withr::local_tempfile(fileext = ".sqlite", .local_envir = env)
@@ -11,7 +11,7 @@ listed_archive <- function(env = parent.frame()) {
   archive_close(archive)
   file
 }
-# lists, and says whether the archive was opened for it
+# lists, and reports whether the archive was opened for it
 listed <- function(file, read = archive_series, name = "series") {
   opened <- FALSE
   rows <- vetusta:::archive_listed(
@@ -29,7 +29,7 @@ settle <- function() Sys.sleep(vetusta:::listed_settled + 0.2)
 test_that("a list is cached until the archive changes", {
   file <- listed_archive()
   expect_identical(nrow(listed(file)$rows), 1L)
-  # just written: it might be written again at once
+  # just written: it may be written again at once
   expect_true(listed(file)$opened)
   settle()
   first <- listed(file)
@@ -37,13 +37,12 @@ test_that("a list is cached until the archive changes", {
   again <- listed(file)
   expect_false(again$opened)
   expect_identical(again$rows, first$rows)
-  # another list of the same archive is another
+  # another list of the same archive has its own entry
   expect_true(listed(file, archive_datasets, "datasets")$opened)
   expect_identical(
     listed(file, archive_datasets, "datasets")$rows$dataset, "import"
   )
-  # a collector that is at it keeps the file open: what it writes is seen at
-  # once
+  # a running collector keeps the file open: its rows are visible at once
   archive <- archive_open(file)
   withr::defer(archive_close(archive))
   archive_import(
@@ -77,7 +76,7 @@ test_that("a replaced archive is not taken for the cached one", {
   file.rename(other, file)
   Sys.setFileTime(file, file.mtime(file))
   expect_identical(listed(file)$rows$key, "TAMX")
-  # and one that is gone is not there
+  # a deleted archive is absent
   unlink(file)
   expect_error_kind(listed(file), "archive", "no archive yet")
 })
@@ -150,7 +149,7 @@ test_that("without a usable cache the archive is read each time", {
   expect_identical(listed(file)$rows$key, "KELD")
   saveRDS(list(state = "another", rows = 1), place)
   expect_identical(listed(file)$rows$key, "KELD")
-  # what was not asked for in a month goes
+  # entries that were not used for a month are deleted
   old <- file.path(dirname(place), "old.rds")
   file.create(old)
   Sys.setFileTime(old, Sys.time() - 40 * 86400)

@@ -1,4 +1,4 @@
-# An instrument that is not listed any more stays, with its last day.
+# An instrument that is no longer listed stays, with its last day.
 listing_page <- function(archive, call, symbols, at, page = 1, last = TRUE) {
   rows <- data.frame(symbol = symbols, name = tolower(symbols))
   vetusta:::store_put(
@@ -28,7 +28,7 @@ test_that("an entry missing from a list keeps its last day", {
     unname(vetusta:::listing_counts(archive, "quay", "directory")), c(5L, 4L)
   )
   gone <- listing_page(archive, "K", "KELD", "2026-03-12")
-  # TAMX stands under T too
+  # TAMX is listed under T too
   expect_identical(gone[["gone"]], 1)
   expect_identical(
     listed(archive), c(KANT = "2026-03-10", KELD = NA, TAMX = NA, TIMB = NA)
@@ -40,7 +40,7 @@ test_that("an entry missing from a list keeps its last day", {
   expect_identical(
     unique(unname(listed(archive, as_of = "2026-03-11"))), NA_character_
   )
-  # nothing is told twice, and one that comes back is listed
+  # nothing is reported twice, and an instrument that returns is listed again
   expect_identical(
     listing_page(archive, "K", "KELD", "2026-03-14")[["unchanged"]], 1
   )
@@ -53,7 +53,7 @@ test_that("pages make one list, and an empty list is not believed", {
   listing_page(archive, "all", c("AAA", "BBB"), "2026-03-10", 1, FALSE)
   listing_page(archive, "all", "CCC", "2026-03-10", 2)
   listing_page(archive, "all", "AAA", "2026-03-11", 1, FALSE)
-  # a run that was killed here has closed nothing
+  # a run that was killed here has delisted nothing
   expect_true(all(is.na(listed(archive))))
   listing_page(archive, "all", "CCC", "2026-03-11", 2)
   expect_identical(listed(archive), c(AAA = NA, BBB = "2026-03-10", CCC = NA))

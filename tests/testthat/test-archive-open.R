@@ -27,7 +27,7 @@ test_that("two handles on one archive see and keep each other's rows", {
   for (archive in list(a, b)) {
     expect_identical(archive_bars(archive, "KELD")$close, as.double(1:20))
   }
-  # a transaction that comes to nothing leaves nothing at hand either
+  # a transaction that fails leaves no prepared state either
   try(
     vetusta:::store_transaction(a, function() {
       put_rows(a, "files", "import", "bars", minute_bars()[1:5, ], "P1D")
@@ -82,7 +82,7 @@ test_that("microseconds survive repeated imports", {
         1e9
     )
   )
-  # and they come out in the text they went in with
+  # the text comes back unchanged
   out <- withr::local_tempfile(fileext = ".csv")
   export_csv(bars, out)
   expect_identical(
@@ -174,7 +174,7 @@ test_that("readers see whole pages while somebody writes", {
   withr::defer(archive_close(archive))
   put_days(archive, 1:5)
   # each transaction of the writer adds or changes ten days of one number: a
-  # reader that sees two moments sees two numbers
+  # reader that mixes two moments sees two numbers
   writer <- processx::process$new(
     "Rscript",
     c(

@@ -41,8 +41,8 @@ test_that("an equal value changes nothing, another one is a version", {
   expect_identical(
     all$value[all$time == rows$time[102]], c(rows$close[102], 99)
   )
-  # the first value counts from the end of its minute, the changed one from its
-  # coming
+  # the first value counts from the end of its minute, the change from its
+  # arrival
   came <- all$known[all$time == rows$time[102]]
   expect_identical(came[1], rows$time[102] + 60)
   then <- archive_bars(archive, "KELD", "1 minute", as_of = came[1])
@@ -105,7 +105,7 @@ test_that("a window minus ranges, for ranges of any position", {
       end = start + sample(0:9, n, TRUE)
     )
     own <- held[held$key == "a", ]
-    # each unit of the window by itself
+    # each unit of the window separately
     bare <- Filter(function(x) !any(own$start <= x & own$end >= x + 1), 0:19)
     left <- vetusta:::missing_of(list(from = 0, to = 20), "a", held)
     expect_equal(

@@ -86,8 +86,8 @@ test_that("adjusted prices follow the definition for all kinds", {
         expect_equal(done$close, slow$close)
         expect_equal(done$volume, slow$volume)
         expect_equal(done$close, bars$close * done$factor + done$offset)
-        # on the oldest footing the first price stands, and all differ by one
-        # map
+        # with prices as first traded the first price stays, and all prices
+        # differ by one map
         first <- bars_adjust(bars, actions, of, method, anchor = "first")
         expect_equal(first$close[1], bars$close[1])
         fit <- stats::lm(done$close ~ first$close)
@@ -111,7 +111,7 @@ test_that("total return reinvests cash, also for a window before an action", {
   )
   done <- bars_adjust(bars, cash, of = "all", method = "total-return")
   expect_equal(done$close[3] / done$close[2], (60.5 + 0.8) / 61)
-  # the price on its ex-day is not known: nothing can be said of it
+  # the price before its ex-day is unknown: there is no result
   expect_identical(bars_adjust(bars[1:2, ], cash, of = "all")$close, c(60, 61))
   split <- data.frame(
     symbol = "YSLT", ex_day = as.Date("2025-01-08"), kind = "split", ratio = 2
@@ -129,7 +129,7 @@ test_that("the applied actions are listed, in any order of input", {
       close = 60
     )
   )
-  # of A's one lies before all bars and does nothing; C has no bars
+  # A's action is before all bars and changes nothing; C has no bars
   actions <- data.frame(
     symbol = c("A", "C", "A", "B"),
     ex_day = as.Date(c("2025-01-08", "2025-01-08", "2020-01-01", "2025-01-08")),
@@ -156,7 +156,7 @@ test_that("nothing is known before it was announced and took place", {
         bars_adjust(then, actions, "all", as_of = day)$close,
         bars_adjust(then, known, "all")$close
       )
-      # what comes later may be anything
+      # later actions may be anything
       changed <- actions
       late <- !(changed$announced <= as.Date(day) &
           changed$ex_day <= as.Date(day))
@@ -169,7 +169,7 @@ test_that("nothing is known before it was announced and took place", {
     done <- bars_adjust(bars, actions, "all")
     moved <- done$factor != 1 | done$offset != 0
     if (any(moved)) expect_true(all(!is.na(done$through[moved])))
-    # an adjusted value is not used before the latest action in it
+    # an adjusted value counts no earlier than the latest action in it
     latest <- max(c(-Inf, as.numeric(actions$ex_day)[actions$symbol == "KELD"]))
     if (any(moved)) {
       end <- as.numeric(done$time[moved]) / 86400 + 1
@@ -226,8 +226,8 @@ test_that("actions that cannot be are refused, with the nearest right word", {
   expect_error_kind(
     bars_adjust(bars, data.frame(symbol = "KELD")), "shape", "ex_day"
   )
-  # of a symbol that has no bars, or on a day without any, nothing is moved in
-  # vain
+  # an action of a symbol without bars, or on a day without bars, changes
+  # nothing
   expect_identical(try(symbol = "XXXX")$close, bars$close)
 })
 

@@ -125,8 +125,8 @@ test_that("rolls are adjusted by earlier closes, to either end", {
         stays <- done$contract ==
             (if (anchor == "last") rolls$to[nrow(rolls)] else rolls$from[1])
         expect_identical(done$close[stays], raw$close[stays])
-        # over each roll the change is that of the new contract from the day it
-        # was measured on
+        # from the day of measurement on, the change at each roll is that of the
+        # new contract
         for (i in seq_len(nrow(rolls))) {
           now <- which(as.Date(done$time) == rolls$day[i])
           if (!length(now) || is.na(rolls$measured[i])) next

@@ -1,4 +1,4 @@
-# Bars of a day and longer are shown and written under their trading day.
+# Bars of a day and longer are shown and written with their trading day.
 day_bars <- function(times, zone = "Europe/Riga", calendar = NULL,
                      interval = "1 day") {
   bars <- bars_frame(
@@ -17,13 +17,13 @@ test_that("the trading day of sessions, and of the middle of a bar", {
     dated("2026-03-12 07:30", calendar = quay), as.Date("2026-03-12")
   )
   # a day from 17:00 to 17:00 has the date of its end, a day from midnight its
-  # own
+  # own date
   expect_identical(dated("2026-03-11 15:00"), as.Date("2026-03-12"))
   expect_identical(dated("2026-03-11 22:00"), as.Date("2026-03-12"))
   expect_identical(
     dated("2026-03-12 00:00", zone = "UTC"), as.Date("2026-03-12")
   )
-  # on both sides of the clock's change
+  # on both sides of a clock change
   expect_identical(
     dated(c("2026-03-28 15:00", "2026-03-29 14:00")),
     as.Date(c("2026-03-29", "2026-03-30"))
@@ -48,7 +48,7 @@ test_that("exports and prints have days, and instants where asked for", {
   expect_match(
     paste(capture.output(print(bars)), collapse = " "), "2026-03-12 "
   )
-  # daily bars and daily values stand in one row of a wide table
+  # daily bars and daily values are in one row of a wide table
   level <- data.frame(
     series = "level",
     period = as.Date("2026-03-12") + 0:1,

@@ -1,6 +1,6 @@
 quay <- source_calendar("quay")
 
-# The slow, obvious way: one bucket at a time.
+# The slow and obvious way: one bucket at a time.
 resample_slowly <- function(bars, label) {
   do.call(
     rbind,
@@ -177,7 +177,7 @@ test_that("resampling equals a reference, however the input is split", {
       as.data.frame(bars_resample(bars, "1 hour", calendar)[names(slow)]),
       slow_resample(as.data.frame(bars), hours), ignore_attr = TRUE
     )
-    # by way of hours, quarter hours or at once
+    # through hours, quarter hours, or directly
     for (way in c("1 hour", "15 minutes", "30 minutes")) {
       same <- c(
         "symbol", "time", "open", "high", "low", "close", "volume", "vwap"
@@ -259,11 +259,11 @@ test_that("a day is provisional until it ends, even with missing bars", {
   expect_identical(
     bars_resample(bars[1:300, ], "1 day", calendar)$status, "provisional"
   )
-  # who wants whole days says so
+  # complete days have to be requested
   expect_identical(
     bars_resample(bars, "1 day", calendar, need = 1)$status, "provisional"
   )
-  # the same share is missing, however it is asked for
+  # the same share is missing in each form
   minutes <- series_about(bars, interval = "1 minute", calendar = calendar)
   expect_identical(
     summary(minutes)$coverage, attr(series_gaps(minutes), "summary")$coverage
@@ -285,7 +285,7 @@ test_that("hours on the clock stay whole on the day the clock changes", {
 
 test_that("clock hours on days of a clock change, in every zone", {
   # from the definition: an edge is a clock time of a whole number of steps; a
-  # bar belongs to the newest edge before it
+  # bar belongs to the latest edge before it
   minutes <- function(from, to, symbol = "KELD") {
     at <- seq(
       as.POSIXct(from, tz = "UTC"), as.POSIXct(to, tz = "UTC"), by = 600
@@ -317,8 +317,7 @@ test_that("clock hours on days of a clock change, in every zone", {
         local <- as.POSIXlt(out$time, tz = zone)
         seconds <- time_interval(step)$seconds
         on_edge <- (local$hour * 3600 + local$min * 60) %% seconds == 0
-        # an edge that the clock jumps over falls on the first instant after the
-        # jump
+        # an edge within a skipped hour falls on the first instant after it
         before <- as.POSIXlt(out$time - 1, tz = zone)
         jumped <- before$gmtoff < local$gmtoff
         expect_true(all(on_edge | jumped), label = label)

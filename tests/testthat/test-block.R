@@ -1,5 +1,4 @@
-# Blocks: what goes in comes out, bit by bit, whatever it is; and what was
-# changed is found.
+# Blocks: every table comes back bit by bit, and changed bytes are detected.
 block_of <- function(columns, thorough = TRUE) {
   vetusta:::block_write(columns, thorough)
 }
@@ -56,12 +55,12 @@ test_that("a block may have two thousand columns", {
     for (width in c(1, 2, 255, 256, 257, 300, 1000, 2000)) {
       n <- sample(c(3, 40, 129), 1)
       columns <- lapply(seq_len(width), function(i) {
-        # few of the first are whole multiples of one power of ten, so that
-        # later ones lead
+        # few of the first values are whole multiples of one power of ten, so
+        # later values decide
         round(cumsum(rnorm(n, sd = 50)) + 1e5, (i * 7) %% 6) +
           if (i %% 3) 0 else pi
       })
-      # the last follows the one before it
+      # the last value predicts the next one
       if (width > 1) columns[[width]] <- columns[[width - 1]] + 3
       columns <- c(
         list(time = .POSIXct(1.7e9 + seq_len(n), "UTC")),

@@ -237,15 +237,14 @@ test_that("moved days do not depend on their order", {
   )
   expect_identical(closed(days), c("2021-12-27", "2021-12-28"))
   expect_identical(closed(rev(days)), c("2021-12-27", "2021-12-28"))
-  # a day that stays where it is is never moved onto, wherever it stands in the
-  # list
+  # a fixed day is never the target of a moved day, wherever it is in the list
   monday <- list(
     list(day = "12-26", name = "moves", moved = "next"),
     list(day = "12-27", name = "stays")
   )
   expect_identical(closed(monday), c("2021-12-27", "2021-12-28"))
-  # in a week from Sunday to Thursday, Friday is nearest to Thursday and
-  # Saturday to Sunday
+  # in a week from Sunday to Thursday, the nearest day to Friday is Thursday,
+  # and to Saturday Sunday
   week <- weekday_words[c(7, 1:4)]
   friday <- closed(list(list(day = "12-24", moved = "nearest")), week)
   expect_true("2021-12-23" %in% friday)

@@ -1,5 +1,4 @@
-# Cards that are wrong in one place, each told with its line and the nearest
-# right word.
+# Cards with one error each, reported with line and the nearest valid word.
 right_card <- c(
   "source: mill", "url: https://data.example.org/v1",
   "access: {by: query, name: key, secret: MILL_KEY}",

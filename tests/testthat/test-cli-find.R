@@ -31,7 +31,7 @@ test_that("the examples of describe run, for every shipped dataset", {
   expect_gt(told, 12)
   archive <- archive_open(file.path(folder, "archive.sqlite"))
   withr::defer(archive_close(archive))
-  # of a dataset without a word for it, what is held
+  # without an example in the card, a stored symbol
   card <- source$datasets$history
   card$example <- NULL
   source$datasets$history <- card
@@ -48,7 +48,7 @@ test_that("the examples of describe run, for every shipped dataset", {
   got <- function(...) {
     utils::read.csv(text = said(...)$stdout, check.names = FALSE)
   }
-  # options by filters come with their types, and are picked by the same words
+  # options have typed columns, and the same conditions filter them
   options <- archive_rows(archive, "hall", "options")
   expect_s3_class(options$expiry, "Date")
   left <- as.numeric(options$expiry - options$day)
@@ -62,7 +62,7 @@ test_that("the examples of describe run, for every shipped dataset", {
       options$day == as.Date("2025-11-05")
   expect_identical(nrow(near), sum(own))
   expect_gt(nrow(near), 0)
-  # companies, and which of them have reports
+  # companies, filtered by whether they have reports
   companies <- got(
     "rows", "register/companies", "reports=true", "--columns", "symbol"
   )
@@ -92,13 +92,13 @@ test_that("the examples of describe run, for every shipped dataset", {
   expect_true(
     all(startsWith(links, paste0(services$root, "/register/documents/keld/")))
   )
-  # what is whole alone
+  # only complete days
   whole <- said(
     "rows", "quay/actions", "--complete", "--columns", "symbol,amount"
   )
   expect_match(whole$stderr, "with something missing left out")
   expect_false(anyNA(utils::read.csv(text = whole$stdout)$amount))
-  # restated figures: what was first said, and what was said last
+  # restated figures: the first and the last version
   first <- got(
     "statement", "KELD", "--items", "revenue", "--filed", "first", "--limit",
     "10", "--facts", "register/facts"

@@ -1,4 +1,4 @@
-# What people at the shell type, and what they read.
+# Commands as people type them, and their output.
 own_desk <- function(env = parent.frame()) {
   folder <- withr::local_tempdir(.local_envir = env)
   csv <- file.path(folder, "days.csv")
@@ -239,7 +239,7 @@ test_that("progress is for terminals: a log file gets no bars", {
   )
   expect_identical(run$status, 0L)
   expect_false(grepl("pages \\|", run$stderr))
-  # on a terminal, with more pages than were planned and slow enough to be drawn
+  # on a terminal, with more pages than planned, and slow enough to be drawn
   skip_if_not(nzchar(Sys.which("script")), "no terminal can be played here")
   line <- sprintf(
     paste0(

@@ -105,7 +105,7 @@ test_that("a saved model gives equal numbers and reports changed data", {
   again <- model_command(folder, "run", "low.yml")
   expect_identical(again$out, saved$out)
   expect_match(again$said, "the same numbers as before\n$")
-  # more days come, and one is said again
+  # more days arrive, and one value is revised
   archive <- archive_open(file.path(folder, "archive.sqlite"))
   csv <- withr::local_tempfile(fileext = ".csv")
   export_csv(

@@ -1,6 +1,6 @@
-# Every option of every command with a value that is none, in one process: the
-# answer is 1 or 2 with what to do, or a result; never an error of R's own,
-# which the command line tells as "an error that should not be".
+# Every option of every command with an invalid value, in one process: the exit
+# status is 1 or 2 with advice, or there is a result; never an error of R, which
+# the command line reports as "an error that should not be".
 said_by <- function(words) {
   file <- file(text <- tempfile(), "w")
   sink(file, type = "message")
@@ -16,7 +16,7 @@ said_by <- function(words) {
   )
 }
 
-# The options that a command's help names, and whether each takes a value.
+# The options in a command's help, and whether each takes a value.
 options_of <- function(command) {
   lines <- grep(
     "^  (-., )?--", strsplit(said_by(c("help", command))$text, "\n")[[1]],
@@ -84,7 +84,7 @@ test_that("an option with a value that is none is told in words", {
     expect_lt(said_by(c(command, bases[[command]]))$status, 2, label = command)
     takes <- options_of(command)
     for (option in setdiff(names(takes)[takes], "file")) {
-      # three of the values for each, in turn
+      # three of the values for each option, in turn
       turn <- turn + 3
       for (value in values[(turn + 0:2) %% length(values) + 1]) {
         words <- c(command, bases[[command]], paste0("--", option, "=", value))

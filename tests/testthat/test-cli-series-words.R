@@ -1,5 +1,5 @@
 # The words of commands: from files, in either spelling of a dataset, for a
-# single key.
+# dataset with a single key.
 test_that("words from files and tables, and a missing file", {
   file <- withr::local_tempfile(
     lines = c("# mine", "KELD@1 day", "", " TAMX@1 day ")
@@ -82,7 +82,7 @@ test_that("the commands take them", {
   )
   expect_match(rows$stdout, "^name,volume")
   expect_match(rows$stderr, "snapshot of 20")
-  # weeks where only days are stored
+  # weeks, where only days are stored
   week <- said("export", "KELD@1 week", "--columns", "time,close")
   expect_match(week$stderr, "KELD@1 week: resampled from KELD@1 day")
   expect_length(strsplit(week$stdout, "\n")[[1]], 3)

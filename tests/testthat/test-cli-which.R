@@ -78,7 +78,7 @@ test_that("rows, moves, places, statements, actions and contracts", {
     readLines(file.path(folder, "funds.txt")),
     directory$symbol[directory$type == "fund"]
   )
-  # ranked with the floors, and without
+  # with and without minimum values
   moves <- said("rank", "quay/market", "--limit", "4")
   expect_match(moves$stderr, "left out: .* of another type")
   ranked <- utils::read.csv(text = moves$stdout)
@@ -104,7 +104,7 @@ test_that("rows, moves, places, statements, actions and contracts", {
   near <- got("near", "57.31,24.55", "--within", "40 km")
   expect_identical(near$place[1], "tamm-weir")
   expect_gt(near$coverage[1], 0.9)
-  # the fourth quarter is the year less the three that were filed
+  # the fourth quarter is the year minus the three filed quarters
   facts <- archive_read(archive, "register/facts/KELD.revenue*")[[1]]
   statement <- got("statement", "KELD", "--items", "revenue", "--limit", "1")
   year <- facts$basis == "annual" & facts$period_end == as.Date("2025-12-31")
@@ -123,7 +123,7 @@ test_that("rows, moves, places, statements, actions and contracts", {
   raw <- archive_bars(archive, "KELD", "1 day")
   adjusted <- got("adjust", "KELD@1 day", "--to", "2025-09-12")
   expect_equal(adjusted$close, raw$close[raw$time < "2025-09-13"] / 2)
-  # a dividend that lies behind the window is measured where it lies
+  # a dividend before the window is measured at its own day
   whole <- got("adjust", "YSLT@1 day", "--of", "all", "--known", "2026-01-01")
   part <- got(
     "adjust", "YSLT@1 day", "--of", "all", "--known", "2026-01-01", "--to",
@@ -144,7 +144,7 @@ test_that("rows, moves, places, statements, actions and contracts", {
     "0.001"
   )
   expect_match(joined$stderr, "brought to the level before it by the factor")
-  # a desk's output may be adjusted
+  # an output of a desk may be adjusted
   cat(
     paste0(
       "outputs:\n  days: {series: [\"KELD@1 day\"], adjust: splits, to: ",

@@ -1,4 +1,4 @@
-# A desk with two days collected, made once; every test reads it.
+# A desk with two collected days, made once; every test reads it.
 desk <- local({
   made <- NULL
   function() {
@@ -240,7 +240,7 @@ test_that("kill -9 during a collection loses nothing and repeats no page", {
   after <- read(killed)
   expect_identical(after$bars, whole$bars)
   expect_gt(length(unique(after$journal$run)), 1)
-  # each stored page brought rows of its own: no row came twice
+  # each page has rows of its own: no row was received twice
   expect_identical(sum(after$journal$rows), nrow(whole$bars))
 })
 

@@ -1,5 +1,5 @@
-# Documents behind links: fetched once, each with its hash, and links that lead
-# elsewhere.
+# Documents behind links: each fetched once, with its hash, and links to other
+# hosts.
 documents_server <- function(env = parent.frame()) {
   start_scripted(
     function(n, request) {
@@ -21,7 +21,7 @@ documents_server <- function(env = parent.frame()) {
       }
       body <- charToRaw(strrep(paste("report of", path, "\n"), 2000))
       if (grepl("slow", path) && is.null(request$HTTP_RANGE)) {
-        # a length that is not kept breaks the download off
+        # a wrong length breaks the download
         return(
           list(
             status = 200L,
@@ -93,7 +93,7 @@ test_that("documents are fetched into files that tell what they are, once", {
   expect_match(
     done$said[4:6], "HTTP 404|leads elsewhere|redirects to another place"
   )
-  # the hash is that of the file, by another program
+  # the hash equals that of another program
   own <- processx::run("sha256sum", file.path(folder, done$file[1]))$stdout
   expect_identical(done$sha256[1], sub(" .*", "", trimws(own)))
   requests <- nrow(archive_journal(archive))

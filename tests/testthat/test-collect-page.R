@@ -166,7 +166,7 @@ test_that("words for success decide whether a body is an error", {
       "{at: /ok, fine: [\"true\"]}", paste0("{\"ok\":", said, ",\"items\":[]}")
     )
     expect_identical(nrow(got$run$failed), 1L, label = said)
-    # one that says the same each time is asked once
+    # an answer that stays the same is requested once
     expect_identical(nrow(got$journal), 1L, label = said)
   }
   for (fine in c("[true]", "[\"true\"]", "[\"TRUE\", 1]")) {
@@ -243,7 +243,7 @@ test_that("paging ends at a self link, a 404, or a foreign link", {
   )
   expect_identical(nrow(got$rows), 6L)
   expect_identical(nrow(got$run$failed), 0L)
-  # a page that is not there is asked for once more
+  # a missing page is requested once more
   expect_identical(
     archive_journal(got$archive)$outcome, c(rep("stored", 3), "retried", "end")
   )

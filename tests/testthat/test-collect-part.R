@@ -1,5 +1,4 @@
-# Answers that are a part of the whole (HTTP 206), and other ends that prove
-# nothing.
+# Partial answers (HTTP 206), and other ends that prove nothing.
 
 part_card <- function(url, lines = character(), env = parent.frame()) {
   bars_card(
@@ -14,7 +13,7 @@ part_card <- function(url, lines = character(), env = parent.frame()) {
   )
 }
 
-# A service that gives 60 bytes of its answer at once.
+# A service that sends at most 60 bytes of its answer.
 part_server <- function(ranges, env = parent.frame()) {
   answer <- function(n, request) {
     from <- as.numeric(asked(request, "from"))

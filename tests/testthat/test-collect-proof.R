@@ -7,8 +7,8 @@ proof_slice <- function(from, last = 7, size = 3) {
 }
 skip_of <- function(request) as.numeric(asked(request, "skip") %||% 0)
 
-# A server that answers by `lie(request)` until the file `honest` is there, and
-# by `truth(request)` from then on; what was collected before and after.
+# A server that answers with `lie(request)` until the file `honest` exists, and
+# then with `truth(request)`; returns the results before and after.
 collect_twice <- function(lie, truth, lines, env = parent.frame()) {
   honest <- withr::local_tempfile(.local_envir = env)
   answer <- function(n, request) {

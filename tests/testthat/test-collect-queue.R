@@ -1,8 +1,8 @@
-# A model of several collectors over one query: the real queue and the real
-# steps, with a clock, a service and an archive of the test's own, whose
-# statements take time. Seeded, so that each schedule can be seen again.
+# A model of several collectors of one query: the real queue and steps, with a
+# clock, a service and an archive of the test, whose statements take time.
+# Seeded, so each schedule can be repeated.
 
-# One world: claims, tokens and stored pages that all collectors share.
+# A world: claims, tokens and stored pages that all collectors share.
 model_world <- function(seed, cost, latency) {
   set.seed(seed)
   world <- new.env()
@@ -76,7 +76,7 @@ model_sink <- function(world, who, limit) {
   )
 }
 
-# The steps of a collector, as collect_begin() makes them.
+# The steps of a collector, as in collect_begin().
 model_collector <- function(world, who, query, limit) {
   going <- new.env()
   plan <- plan_requests(query)
@@ -123,7 +123,7 @@ model_run <- function(seed, collectors, cost, latency, symbols = 12,
     line$pending <- append(line$pending, list(coming))
   })
   local_instead("line_run", function(line, seconds) {
-    # to say how long may be what starts a request
+    # asking how long a wait is may start a request
     force(seconds)
     at <- vapply(line$pending, `[[`, 0, "at")
     world$now <- if (length(at)) {
@@ -185,14 +185,14 @@ model_run <- function(seed, collectors, cost, latency, symbols = 12,
 test_that("collectors neither stall, nor repeat, nor exceed the limit", {
   for (seed in 1:12) {
     collectors <- 1 + seed %% 6
-    # statements of a quiet machine, and of one with ten others at work
+    # statements on a quiet machine, and on one with ten other processes
     cost <- c(0.002, 0.03, 0.15)[1 + seed %% 3]
     got <- model_run(seed, collectors, cost, latency = 0.05)
     label <- paste("seed", seed)
     expect_identical(anyDuplicated(got$world$requests), 0L, label = label)
     expect_identical(length(got$world$stored), 36L, label = label)
     expect_setequal(got$world$stored, got$world$requests)
-    # a page is stored before anything else is begun
+    # a page is stored before anything else begins
     expect_lt(got$silence, 8 * cost + 6)
     worst <- vapply(
       got$world$tokens,
@@ -206,7 +206,7 @@ test_that("collectors neither stall, nor repeat, nor exceed the limit", {
 })
 
 test_that("slow claims hold nothing up", {
-  # a round of all that the others are at takes three seconds
+  # a round over all others' requests takes three seconds
   got <- model_run(2, 6, cost = 0.1, latency = 0.05, symbols = 30)
   expect_identical(anyDuplicated(got$world$requests), 0L)
   expect_identical(length(got$world$stored), 90L)
@@ -236,7 +236,7 @@ test_that("what came is stored when a run is stopped", {
   )
   sent <- 0
   original <- local_instead("collect_came_in", function(going) {
-    # several answers have come, and none was looked at
+    # several answers have arrived, and none has been handled
     for (i in 1:40) {
       if (length(going$queue$finished) < 6) {
         vetusta:::line_run(going$run$line, 0.05)

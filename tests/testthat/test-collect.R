@@ -227,7 +227,7 @@ test_that("no answer is reported after retries, stored rows stay", {
 })
 
 test_that("a truncated body among good ones is retried like no answer", {
-  # the second page is whole when it is asked for the fifth time
+  # the second page is complete at the fifth request
   answer <- function(n, request) {
     k <- asked(request, "k")
     tries[[k]] <<- (tries[[k]] %||% 0) + 1
@@ -257,12 +257,11 @@ test_that("a truncated body among good ones is retried like no answer", {
   got <- pages(5, "{\"items\":[{\"n\":")
   expect_identical(got$rows$n, c(1, 2))
   expect_identical(sum(got$journal$outcome == "retried"), 4L)
-  # what is whole and not what the card says stays so: it is asked for three
-  # times
+  # a complete body of the wrong form stays wrong: it is requested three times
   got <- pages(9, "{\"other\": 1}")
   expect_identical(got$rows$n, 1)
   expect_identical(sum(got$journal$outcome == "retried"), 2L)
-  # and so is what never was anything else
+  # so does a body that is never readable
   got <- pages(9, "<html>", first = FALSE)
   expect_identical(sum(got$journal$outcome == "retried"), 4L)
 })
@@ -334,7 +333,8 @@ test_that("failed and repeated requests count in the displayed rate", {
     symbol = rep("X", 45), what = "", todo = "", outcome = "failed"
   )
   expect_identical(progress_rate(run, tally, 60), "90 of 90 per minute")
-  # half of 170 requests are over in a minute, and the other half takes one more
+  # half of 170 requests fit into the first minute; the other half takes one
+  # more
   text <- progress_text(run, tally, queue_make(NULL), 170, now_seconds() - 60)
   expect_match(
     text, "40 of 170 pages, .* about (6[0-9] s|[12] minutes?) left, 45 failed"

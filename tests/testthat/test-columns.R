@@ -1,5 +1,5 @@
-# Rows in a column store beside the catalogue: what a kill leaves, what is away,
-# what names may be.
+# Rows in a column store beside the catalogue: kills, unreachable servers, valid
+# names.
 
 put_bars <- function(archive, symbol, day = "2026-03-12", ...) {
   put_rows(
@@ -46,7 +46,7 @@ test_that("an unusable column store is refused without its password", {
   put_bars(archive, "KELD")
   vetusta:::columns_shift(archive)
   expect_identical(nrow(archive_bars(archive, "KELD", "1 minute")), 390L)
-  # a user that may only look
+  # a read-only user
   path <- archive$path
   archive_close(archive)
   local_instead("columns_oldest", c(99, 0))
@@ -102,7 +102,7 @@ test_that("rows in both places after a kill are read once", {
     archive_bars(archive, "KELD", "1 minute"), minute_bars("KELD"),
     ignore_attr = TRUE
   )
-  # a correction that comes in between is not undone by it
+  # a correction that arrives in between is kept
   late <- minute_bars("KELD")[5, ]
   late$close <- 99
   put_rows(archive, "quay", "bars", "bars", late, frequency = "PT1M")
@@ -117,7 +117,7 @@ test_that("rows in both places after a kill are read once", {
     as.numeric(vetusta:::store_series(archive, sizes = TRUE)$rows), c(390, 390)
   )
   expect_identical(nrow(archive_check(archive)), 0L)
-  # rows that are lost there are found, and nothing is read in their place
+  # lost rows are detected, and no other rows are read in their place
   table <- vetusta:::columns_table(archive$columns, "bars")
   vetusta:::columns_do(
     archive$columns, paste0("CREATE TABLE ", table, "_kept AS ", table)
@@ -167,7 +167,7 @@ test_that("column names of any kind, none of them part of a statement", {
     as.data.frame(archive_rows(archive, "river", "levels")),
     as.data.frame(archive_rows(plain, "river", "levels"))
   )
-  # text where there were numbers before
+  # text in a former number column
   more <- data.frame(
     series = "lock", period = as.Date("1931-06-01"), value = 1, live = "perhaps"
   )
@@ -204,7 +204,7 @@ test_that("a stopped shard is reported, and new rows wait", {
   expect_error_kind(
     archive_bars(archive, interval = "1 minute"), "archive", "cannot be reached"
   )
-  # a new day is collected all the same, and goes over when it is back
+  # a new day is collected all the same, and moves when the server is back
   put_bars(archive, "S01", "2026-03-13")
   local_instead("columns_gather", 1)
   expect_warning(vetusta:::store_settle(archive), "cannot be reached")
@@ -391,7 +391,7 @@ for (kind in c("sqlite", "columns", "postgres")) {
         archive_scan(archive, NULL, function(x) stop("no")), "argument",
         "failed: no"
       )
-      # the archive is whole afterwards
+      # afterwards the archive is complete
       expect_identical(nrow(archive_bars(archive, "S03", "1 minute")), 390L)
     }
   )
@@ -417,7 +417,7 @@ test_that("rows are on every replica, and one may stop", {
     nrow(archive_bars(archive, c("KELD", "TAMX"), "1 minute"))
   }
   expect_identical(read(archive), 780L)
-  # the first server goes: what is there is read of the other, what comes waits
+  # the first server stops: rows are read from the other one, and new rows wait
   # for both
   server$shards[[1]]$process$kill()
   expect_identical(read(archive), 780L)
@@ -432,7 +432,8 @@ test_that("rows are on every replica, and one may stop", {
   again <- archive_open(archive$path)
   withr::defer(archive_close(again))
   expect_identical(read(again), 1170L)
-  # and comes back: it gets what it has not, before the catalogue lets go
+  # it comes back and receives the rows it lacks, before the catalogue deletes
+  # them
   expect_true(server$shards[[1]]$start())
   for (try in 1:300) {
     done <- tryCatch(

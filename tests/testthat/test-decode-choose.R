@@ -1,5 +1,5 @@
 # Rows of one kind among several, columns of a second list, text around JSON,
-# tables made long, members that are joined, and numbers as people write them.
+# wide tables made long, joined members, and numbers formatted for people.
 decoded_of <- function(dataset, body, env = parent.frame()) {
   card <- source_card(
     write_card(
@@ -23,7 +23,7 @@ test_that("chosen rows keep their place in error messages", {
   )
   expect_identical(found$columns$n, c(1, NA))
   expect_identical(found$rejected$pointer, "/r/3/n")
-  # the service counts all of them
+  # the service counts all rows
   expect_identical(found$items, 4L)
   none <- decoded_of(
     c(
@@ -164,7 +164,7 @@ test_that("numbers are read as people write them", {
       -3
     )
   )
-  # what is no number stays none
+  # a text that is not a number stays text
   expect_identical(
     vetusta:::read_number(
       c(

@@ -1,5 +1,5 @@
-# Tables in files: no line is dropped without a word, and a file read in pieces
-# is the file.
+# Tables in files: every dropped line is reported, and a file read in pieces
+# equals the file.
 
 csv_file <- function(..., end = "\n") {
   file <- tempfile(fileext = ".csv")
@@ -62,7 +62,7 @@ test_that("a long line is refused with its number", {
       read_pieces(file, 5000), "import", paste0("line ", at + 1, "\\b")
     )
   }
-  # a comma that ends each line holds nothing
+  # a trailing comma adds no column
   expect_length(read_pieces(csv_file("a,b", "1,2,", "3,4,"), 1e6)$a, 2)
 })
 
@@ -86,7 +86,7 @@ test_that("a file read in pieces is the file, whatever its lines are like", {
     )
     whole <- read_pieces(file, 1e6)
     size <- sample(c(10, 40, 200), 1)
-    # lines of cells with line ends are counted by their ends
+    # lines with line ends within cells are counted by line ends
     expect_identical(
       read_pieces(file, size)[1:3],
       whole[1:3],
@@ -133,7 +133,7 @@ test_that("a decimal is the double nearest to it", {
   set.seed(32)
   x <- c(exp(rnorm(5000, 0, 30)), rnorm(5000), 2^runif(2000, -1070, 1020))
   expect_identical(vetusta:::plain_number(sprintf("%.17g", x)), x)
-  # what is written shortest comes back as it was
+  # the shortest text reads back the same
   text <- vetusta:::format_exact(
     round(exp(rnorm(20000, 3, 2)), sample(0:6, 20000, TRUE))
   )

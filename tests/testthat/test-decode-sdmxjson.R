@@ -1,5 +1,5 @@
-# Messages as they are read in one pass, beside the same read value by value: a
-# text in one of their cells makes the reader take the second way.
+# Messages read in one pass, against the same messages read value by value: a
+# text in one cell makes the reader take the second way.
 
 message_of <- function(series, extra = "") {
   paste0(
@@ -16,7 +16,7 @@ message_of <- function(series, extra = "") {
   )
 }
 decoded <- function(text) decode_sdmx(charToRaw(text), c("A", "B"), "here")
-# series by their keys, as one list of what each has
+# series by keys, as a list of counts
 laid_out <- function(message) {
   rows <- lapply(seq_len(nrow(message$series)), function(i) {
     own <- message$obs$series == i

@@ -1,5 +1,4 @@
-# Bodies as APIs write them, decoded through a card, without a server in
-# between.
+# Bodies of various APIs, decoded through a card, without a server.
 read_rows <- function(body, dataset, extra = list(), known = list()) {
   source <- utils::modifyList(list(zone = "UTC"), extra)
   dataset <- utils::modifyList(list(name = "rows", shape = "table"), dataset)

@@ -1,4 +1,4 @@
-# A desk's file: how it is read, checked and edited, and where lists come from.
+# A desk's file: reading, checking and editing it, and the origins of lists.
 desk_of <- function(lines, cards = c("quay", "river"), env = parent.frame()) {
   folder <- withr::local_tempdir(.local_envir = env)
   desk_make(folder, cards = cards)
@@ -65,7 +65,7 @@ test_that("what a query names and is not there is told with file and line", {
       vetusta:::desk_query(desk, "a", NULL), "desk", pattern
     )
     expect_match(paste(error$where, collapse = " "), "desk[.]yml, line [0-9]+")
-    # in the table it is a problem, and no error
+    # in a table of findings it is a problem, not an error
     expect_match(desk_tracked(desk)$problem, pattern)
   }
   wrong("source: quai", "quai")
@@ -182,7 +182,7 @@ test_that("lists in place, from a file, a column, and the archive", {
   expect_error_kind(
     list_of(rows = "quay/directory", where = "typ=share"), "desk", "typ"
   )
-  # three lists are every combination of their values
+  # three lists give every combination of their values
   query <- vetusta:::desk_query(desk, "a", archive)
   expect_identical(query$symbols, c("KELD", "TAMX"))
 })
@@ -226,7 +226,7 @@ test_that("adding and removing a query keeps the rest of the file", {
   expect_identical(readLines(file), lines)
   desk_drop(desk, "lock")
   expect_identical(readLines(file), before)
-  # truth values and numbers are written as such
+  # flags and numbers are written as such
   desk <- desk_track(
     desk, "prices", "quay", "bars", symbols = "K", interval = "1 day",
     from = 2020, history = TRUE
@@ -238,7 +238,7 @@ test_that("adding and removing a query keeps the rest of the file", {
   expect_identical(desk_open(folder)$track, list())
   expect_true(all(c("# what is written", "outputs:") %in% readLines(file)))
   expect_error_kind(desk_drop(desk, "shares"), "desk", "shares")
-  # values that YAML would read as something else come back as they were
+  # values that YAML would read as another type come back unchanged
   odd <- list(
     symbols = c("NO", "1E5", "007", "a: b", "x#y", "[z]", "K,L"),
     interval = "1 day",
@@ -247,7 +247,7 @@ test_that("adding and removing a query keeps the rest of the file", {
   )
   desk <- do.call(desk_track, c(list(desk_open(folder), "odd", "quay"), odd))
   expect_identical(desk$track$odd[names(odd)], odd)
-  # a file that is laid out in another way is left alone
+  # a file with another layout is left alone
   writeLines("track: {a: {source: quay}}", file)
   expect_error_kind(
     desk_track(

@@ -1,5 +1,5 @@
-# A draft from samples is a right card, and reads the samples that it was made
-# from without a fault.
+# A draft from samples is a valid card, and decodes its samples without rejected
+# rows.
 draft_of <- function(..., env = parent.frame()) {
   files <- vapply(
     list(...),

@@ -1,4 +1,4 @@
-# Leaving: every format read back, long and wide tables, tables that grow,
+# Export: every format read back, long and wide tables, growing tables,
 # databases.
 mixed_rows <- function() {
   data.frame(
@@ -39,7 +39,7 @@ test_that("each format gives back what went in, with all digits", {
     )
     expect_identical(as.numeric(text$value), rows$value)
     expect_identical(text$time[2], "2026-03-12T07:30:00.250Z")
-    # what a spreadsheet would run is text
+    # a spreadsheet formula in a value stays text
     expect_identical(text$symbol[2], "'=cmd")
   }
   skip_if_not_installed("openxlsx2")
@@ -156,15 +156,15 @@ test_that("a CSV table grows by new times, and none is doubled", {
     rows, data.frame(period = as.Date("2026-03-16"), level = 1e-7, note = NA)
   )
   export_append(more, file)
-  # what was there stays byte for byte
+  # existing rows stay byte for byte
   expect_identical(readLines(file)[1:4], first)
   expect_identical(readLines(file)[5], "2026-03-16,1e-07,")
   more$level[2] <- 7
   expect_identical(export_append(more, file, update = FALSE)$changed, 0)
   expect_identical(export_append(more, file)$changed, 1L)
   expect_identical(readLines(file)[3], "2026-03-13,7,'=b")
-  # columns in another order, heads in other letters, and one of the data that
-  # the table lacks
+  # columns in another order, headers in other case, and a data column that the
+  # table lacks
   writeLines(c("NOTE,Level,Period", "x,1,2026-03-11"), file)
   more$extra <- 1
   done <- export_append(more, file)
@@ -282,8 +282,8 @@ test_that("a spreadsheet program opens the file without repair", {
   )
   expect_identical(run$status, 0L, info = run$stderr)
   book <- readLines(file.path(folder, "book.csv"))
-  # the sum is of the cells that it names; the table's own formulas are worked
-  # out for new rows too
+  # the sum is over the cells that it names; the table's own formulas are
+  # extended to new rows
   expect_match(book[7], "1[.]4(000)?,2[.]8")
   expect_match(book[4], "1[.]1(000)?,2[.]2")
   rows <- read.csv(file.path(folder, "rows.csv"))
@@ -397,7 +397,7 @@ test_that("the same tables stand in PostgreSQL, with its own types", {
   )
   expect_identical(level$period, as.Date("2026-03-12") + 0:2)
   expect_identical(level$value, c(0.1 + 0.2, NA, 3))
-  # no password is told
+  # no password is shown
   error <- expect_error_kind(
     export_database(archive, sub("/postgres$", "/none", uri)), "export"
   )
@@ -445,7 +445,7 @@ test_that("laying many rows beside many is no loop within a loop", {
   put_rows(archive, "river", "levels", "observations", days, frequency = "D")
   file <- withr::local_tempfile(fileext = ".sqlite")
   export_database(archive, file)
-  # without a key of what is laid beside, this took minutes
+  # without an index this took minutes
   expect_identical(export_database(archive, file)$unchanged[1], 40000)
 })
 
@@ -538,7 +538,7 @@ test_that("a large folder of Parquet equals one read at once", {
     )
   }
   expect_identical(read(folder), read(whole))
-  # parted by another column, the parts of one value stand beside each other
+  # parts of one value are consecutive, also with a partition by another column
   export_series(
     archive, folder, "quay/bars/*", at_once = 500, by = "time", progress = FALSE
   )
@@ -546,7 +546,7 @@ test_that("a large folder of Parquet equals one read at once", {
   expect_identical(
     dirname(list.files(folder, recursive = TRUE))[1], "year=2026"
   )
-  # what fails on the way leaves what was there
+  # a failed export leaves the old file
   before <- list.files(folder, recursive = TRUE)
   expect_error_kind(
     export_series(

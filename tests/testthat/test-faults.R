@@ -1,5 +1,4 @@
-# Every way in which the stand-in services can misbehave, met by a whole
-# collection.
+# Every fault of the invented services, met by a complete collection.
 with_keys <- function(env = parent.frame()) {
   withr::local_envvar(as.list(vetusta:::standin_keys), .local_envir = env)
 }

@@ -1,4 +1,4 @@
-# Figures of models, by what is drawn where.
+# Figures of models, by their data.
 payoff_model <- function() {
   days <- as.Date("2016-01-01") + 0:3652
   value <- withr::with_seed(
@@ -31,7 +31,7 @@ test_that("each figure draws what its model says", {
   median <- layer_data(fan, 4)
   expect_equal(median$y, unname(apply(model$paths$paths, 1, stats::median)))
   expect_identical(nrow(layer_data(fan, 3)), 2L * nrow(band))
-  # the year before is drawn as it was observed
+  # last year's values are drawn as observed
   expect_equal(
     range(layer_data(fan, 5)$y), range(utils::tail(model$data$value, 366)),
     tolerance = 0.02

@@ -1,4 +1,4 @@
-# Figures by their built data: what is drawn where.
+# Figures by their built data.
 utc_at <- function(seconds) {
   as.POSIXct(1.7e9 + seconds, tz = "UTC", origin = "1970-01-01")
 }
@@ -52,7 +52,7 @@ test_that("lines take series of any kind, several frequencies together", {
   expect_match(figure$labels$title, "traffic, mill, KELD revenue")
   named <- figure_lines(days_of(10), names = c(mill = "Tamm Mill"))
   expect_identical(unique(as.character(named$data$name)), "Tamm Mill")
-  # what is added to a figure is there
+  # layers added to a figure are drawn
   expect_identical((named + ggplot2::labs(title = "mine"))$labels$title, "mine")
 })
 
@@ -77,7 +77,7 @@ test_that("a dominating series is reported, units get panels", {
   told <- notes_of(figure_lines(crowd))
   expect_match(told$said, "so each unit has a separate panel")
   expect_identical(nrow(ggplot2::ggplot_build(told$figure)$layout$layout), 2L)
-  # a unit that only some have is not that of the axis
+  # a unit that only some series have is not the unit of the axis
   expect_null(
     figure_lines(
       rbind(
@@ -159,7 +159,7 @@ test_that("candles that cannot be told apart become longer, and say so", {
   expect_identical(told$figure$data$close, own$close)
   few <- figure_candles(bars[1:50, ], calendar = quay)
   expect_identical(nrow(few$data), 50L)
-  # price and volume have strips of their own, with their own axes
+  # price and volume have panels with their own axes
   built <- ggplot2::ggplot_build(few)
   expect_identical(
     as.character(built$layout$layout$strip), c("price", "volume")
@@ -167,7 +167,7 @@ test_that("candles that cannot be told apart become longer, and say so", {
   expect_lt(max(built$layout$panel_params[[1]]$y.range), 50)
   expect_gt(max(built$layout$panel_params[[2]]$y.range), 100)
   expect_gt(draw(few), 3000)
-  # a way of drawing that is left: none of the lengths fits
+  # drawing without thinning: no interval fits
   long <- bars_frame(
     data.frame(
       symbol = "KELD",
@@ -382,7 +382,7 @@ test_that("a series prints from when to when, how complete, and its course", {
   about <- summary(days)
   expect_equal(about$coverage, 19 / 24)
   signs <- strsplit(about$course, "")[[1]]
-  # twenty-four days, of which five have nothing
+  # twenty-four days, five of them without a value
   expect_length(signs, 24)
   expect_identical(
     signs[c(1, 24)],

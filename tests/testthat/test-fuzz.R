@@ -1,7 +1,7 @@
-# Services of random manners, stopped and disturbed at random: in the end the
-# archive holds what the service has, once, and knows that it does. What a
-# service is like: the paging, the way, the words it knows of a window, the form
-# of its rows, and how it stumbles.
+# Services with random behaviour, killed and disturbed at random: in the end the
+# archive has every row of the service once, and is complete. A service has a
+# kind of paging, a direction, parameters for the window, a layout of rows, and
+# faults.
 random_manner <- function(seed) {
   withr::with_seed(
     seed,
@@ -29,8 +29,8 @@ random_manner <- function(seed) {
       ends = sample(c(270, 330, 420, 900), 1),
       holes = sample(c(0, 0.3), 1),
       at_once = sample(1:3, 1),
-      # how much more the card says a page may hold than the service gives, and
-      # whether it says 404 behind the last page
+      # by how much the card's largest page exceeds the real one, and whether a
+      # 404 follows the last page
       more = sample(c(1, 1, 3), 1),
       beyond = sample(c(TRUE, FALSE), 1)
     )
@@ -114,7 +114,7 @@ manner_server <- function(m, env = parent.frame()) {
       none = 0,
       if (is.na(number)) 0 else number
     )
-    # pages may begin with rows that the one before had
+    # pages may begin with rows of the previous page
     first <- if (m$paging %in% c("cursor", "url", "link") && done > 0) {
       done - m$overlap
     } else {
@@ -295,8 +295,8 @@ test_that("random services and stops: no row lost or doubled", {
   }
 })
 
-# Bars of days and weeks of several symbols: how a request asks for them, how
-# they are told, in what order they come, and with which sides.
+# Bars of days and weeks of several symbols: forms of requests, of time labels,
+# orders of rows, and sides.
 random_days <- function(seed) {
   m <- withr::with_seed(
     seed,

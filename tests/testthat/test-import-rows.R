@@ -1,4 +1,4 @@
-# Coming in: files of every kind, by description and by guess.
+# Import: files of every kind, by description and by guess.
 levels_file <- function(ending, rows, env = parent.frame()) {
   file <- file.path(
     withr::local_tempdir(.local_envir = env), paste0("levels.", ending)
@@ -230,7 +230,7 @@ test_that("withdrawn and later filed facts in statements", {
     )$rejected$reason,
     "no value"
   )
-  # a status in a source's own words tells facts apart
+  # a status in the source's own words separates facts
   come(paste0(revenue, "7,ORV,2025-05-01,audited"))
   expect_setequal(
     archive_read(archive, "files/facts/*")[[1]]$value, c(7, 120, 500)

@@ -1,5 +1,4 @@
-# Exports that are asked for and fetched later, with the manners that services
-# have for it.
+# Exports that are requested and fetched later, in the ways of various services.
 job_card <- function(url, job, extra = character(), env = parent.frame()) {
   bars_card(
     url,
@@ -22,7 +21,7 @@ collect_history <- function(card, symbols = "KELD", archive = NULL, ...,
     card, symbols, "1 day", "2026-03-01", "2026-03-08", archive, ..., env = env
   )
 }
-# a scripted server needs what its answers are made of
+# a scripted server needs the objects that its answers use
 serve <- function(answer, ..., env = parent.frame()) {
   environment(
     answer
@@ -58,7 +57,7 @@ test_that("a job's Location header and HTTP 202", {
   expect_identical(got$bars$close, as.numeric(1:5))
   expect_identical(got$run$left, 0)
   expect_identical(sum(grepl("/exports/", got$journal$url)), 1L)
-  # what is held is not asked for again
+  # stored data is not requested again
   expect_identical(
     collect_history(
       job_card(url, "{look: location}"), archive = got$archive
@@ -187,8 +186,8 @@ test_that("expired tickets, missing tickets and foreign links", {
     collect_history(card(elsewhere, key))$run$failed$what,
     "leads to another place"
   )
-  # followed as the card says, and without the key, which the other place
-  # refuses
+  # the redirect is followed as the card says, without the key, which the other
+  # host refuses
   expect_identical(
     collect_history(card(elsewhere, c(key, "elsewhere: follow")))$bars$close,
     as.numeric(7:11)
@@ -197,7 +196,7 @@ test_that("expired tickets, missing tickets and foreign links", {
 
 test_that("a download resumes unless its file has changed", {
   folder <- withr::local_tempdir()
-  # the first answer breaks off after half of the file; the rest is asked for
+  # the first answer breaks off after half of the file; the rest is requested
   # with If-Range
   answer <- function(n, request) {
     if (request$REQUEST_METHOD == "POST") {
@@ -225,7 +224,7 @@ test_that("a download resumes unless its file has changed", {
     }
     if (!file.exists(file.path(folder, "begun"))) {
       file.create(file.path(folder, "begun"))
-      # more is promised than comes, and nothing follows
+      # the announced length is larger than the file, and nothing follows
       return(
         list(
           status = 200L,
@@ -352,8 +351,8 @@ test_that("a killed download resumes with the missing part", {
     victim$kill()
     expect_identical(part(), 60)
     got <- collect_history(card, archive = archive, env = environment())
-    # a part that is not the one asked for is no rest: the file is asked for
-    # whole
+    # a part other than the requested one is unusable: the whole file is
+    # requested
     expect_identical(got$run$retried, if (right) 0 else 1)
     expect_identical(got$bars$close, as.numeric(1:5))
     expect_false(dir.exists(paste0(archive$path, ".parts")))

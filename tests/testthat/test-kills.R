@@ -1,5 +1,5 @@
 # A refresh over every kind of dataset, killed at random moments, and readers
-# beside a writer. VETUSTA_KILLS is how often at least (12); 200 are tried
+# beside a writer. VETUSTA_KILLS is the least number of kills (12); use 200
 # before a release.
 
 kills_desk <- function(services, env = parent.frame()) {
@@ -59,7 +59,7 @@ kills_desk <- function(services, env = parent.frame()) {
   folder
 }
 
-# All that the archive holds, but for when it came.
+# The content of the archive without the times of arrival.
 kills_rows <- function(file) {
   archive <- archive_open(file)
   on.exit(archive_close(archive))
@@ -81,7 +81,7 @@ test_that("a refresh killed at random moments ends like an undisturbed one", {
   services <- start_services("--seconds", "3000")
   folder <- kills_desk(services)
   file <- file.path(folder, "archive.sqlite")
-  # a market of another moment is another snapshot
+  # the market at another moment is another snapshot
   code <- sprintf(
     "library(vetusta); options(digits = 15);
     r <- desk_refresh(desk_open('%s'), progress = FALSE, outputs = FALSE);
@@ -133,8 +133,7 @@ test_that("a refresh killed at random moments ends like an undisturbed one", {
 
 test_that("eight readers beside a writer see whole pages or nothing", {
   archive <- new_archive()
-  # each page has ten bars of one close, and each is of a later time than the
-  # ones before
+  # each page has ten bars with one close, and later pages have later times
   writer <- "library(vetusta); a <- archive_open('%s');
     for (i in seq_len(400)) {
       t <- vetusta:::utc(1.7e9 + 600 * i + 60 * (0:9))
@@ -179,9 +178,9 @@ test_that("eight readers beside a writer see whole pages or nothing", {
   )
 })
 
-# A piece of work in a process, killed at random moments of it and then done to
-# its end: `state()` is then what it is after the same work undisturbed, and
-# nothing hidden is left.
+# A task in a process, killed at random moments and then run to its end:
+# `state()` then equals the state after an undisturbed run, and no hidden file
+# is left.
 kills_work <- function(code, state, folder, prepare = function() NULL,
                        kills = 4) {
   start <- function() {

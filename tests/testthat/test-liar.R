@@ -1,8 +1,8 @@
-# A service that lies at random: totals, ends, cursors, statuses, cut bodies,
-# empty pages, other symbols, parts. After any number of runs the archive holds
-# what is true, or says what is open. A lie that no answer contradicts, such as
-# an end without any total, cannot be seen by anybody, and is not told here.
-# VETUSTA_LIES sets how many services are tried.
+# A service that lies at random: totals, ends, cursors, statuses, truncated
+# bodies, empty pages, other symbols, parts. After any number of runs the
+# archive has the true rows, or reports what is incomplete. A lie that no answer
+# contradicts, such as an end without a total, cannot be detected and is not
+# told here. VETUSTA_LIES sets the number of services.
 
 liar_symbols <- c("AA", "BB", "CC")
 
@@ -36,7 +36,7 @@ liar_lines <- function(manner) {
   )
 }
 
-# What an honest service answers: list(status, items, more, total, pages).
+# The answer of an honest service: list(status, items, more, total, pages).
 liar_honest <- function(manner, truth, url) {
   query <- list(QUERY_STRING = sub("^[^?]*", "", url))
   value <- function(name, default) as.numeric(asked(query, name) %||% default)
@@ -46,7 +46,7 @@ liar_honest <- function(manner, truth, url) {
     offset = value("skip", 0),
     value("after", 0)
   )
-  # the window that is asked for
+  # the requested window
   from <- (value("from", 0) - 1773300600) / 60
   to <- (value("to", 1e12) - 1773300600) / 60
   all <- truth[[symbol]]
@@ -137,8 +137,8 @@ liar_body <- function(x, manner) {
   charToRaw(if (isTRUE(x$cut)) substr(body, 1, nchar(body) %/% 2) else body)
 }
 
-# One service and several runs over it; what is stored is compared with the
-# truth after each.
+# One service and several runs; after each run the stored rows are compared with
+# the truth.
 liar_run <- function(seed, manner, runs = 6, lies = 0.25) {
   truth <- liar_truth(seed)
   clock <- 1773900000 + seed
@@ -205,7 +205,7 @@ liar_run <- function(seed, manner, runs = 6, lies = 0.25) {
         )
       }
     }
-    # what is not complete says why, or the run said that it failed
+    # an incomplete window has a reason, or the run reported a failure
     told <- inherits(run, "vetusta_error") ||
         nrow(run$failed) > 0 ||
         run$left > 0

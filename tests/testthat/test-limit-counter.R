@@ -1,7 +1,7 @@
-# Requests are counted when they are made, and when the next one may be sent is
-# reckoned from that.
+# Requests are counted when they are made, and the time of the next one follows
+# from that.
 
-# Counts how often it was asked for a token.
+# Counts how often a token is requested.
 asked_book <- function() {
   book <- vetusta:::limit_memory()
   asked <- 0
@@ -33,7 +33,7 @@ test_that("an answered request counts from when it was made", {
   taken <- vetusta:::sql_get(archive, "SELECT taken FROM tokens")$taken
   expect_length(taken, 12)
   expect_true(all(taken <= as.numeric(Sys.time())))
-  # the same where nothing is stored
+  # the same in memory
   book <- vetusta:::limit_memory()
   counter <- vetusta:::limit_counter(source$limits, book)
   token <- attr(counter$take(), "token")
@@ -53,12 +53,11 @@ test_that("the first answers' times do not count as travel time", {
     counter$answered(token, seconds)
     book$requests(-Inf)$time[token] - before
   }
-  # nothing came; then a service that wakes up
+  # no answer; then a service that wakes up
   expect_gte(made(NULL), 0)
   for (i in 1:9) expect_gte(made(5), 0)
   expect_gte(made(NULL), 0)
-  # now it is known that an answer takes 4 s at least: half of that is given
-  # back
+  # an answer is now known to take at least 4 s: half of that is given back
   expect_lt(made(4), -1.5)
   expect_gt(made(0.001), -0.01)
 })
@@ -103,8 +102,7 @@ test_that("the wait of a weighted limit", {
 })
 
 test_that("unevenly travelling requests never exceed a window", {
-  # what a service counts of requests whose ways there and back are drawn anew,
-  # on a clock of its own
+  # the service's count of requests with random travel times, on its own clock
   for (seed in 1:6) {
     set.seed(seed)
     clock <- 1e9
@@ -161,7 +159,7 @@ test_that("unevenly travelling requests never exceed a window", {
       counted[-seq_len(count)] - counted[seq_len(length(counted) - count)]
     )
     expect_gt(least, 1)
-    # and no more is lost than they take to travel
+    # no more is lost than the travel time
     expect_lt((counted[300] - counted[1]) / (299 / count), 1.05 + 2 * longest)
   }
 })
@@ -177,7 +175,7 @@ test_that("while there can be no token none is asked for", {
   expect_identical(book$asked(), 2)
   expect_true(all(waits > 3500 & waits < 3700))
   expect_false(is.unsorted(rev(waits)))
-  # and so it is where the clock was set back
+  # the same after the clock was set back
   own <- environment(counter$take)
   own$none_from <- own$none_from + 7200
   own$none_until <- own$none_until + 7200
@@ -206,7 +204,7 @@ test_that("a request in flight counts from its answer", {
 
 test_that("the wait for other processes' requests is never too long", {
   set.seed(31)
-  # an hour of a clock that a test moves, in steps
+  # an hour of a clock that the test moves in steps
   clock <- 1e9
   real <- function(limits, requests, weight) {
     vetusta:::limit_wait(requests, limits, clock, weight)
@@ -237,11 +235,10 @@ test_that("the wait for other processes' requests is never too long", {
   for (i in 1:3000) {
     step <- stats::runif(1, 0, 0.5)
     clock <- clock + step
-    # the counter's own clock goes on with it
+    # the counter's own clock follows
     own$none_from <- own$none_from - step
     own$none_until <- own$none_until - step
-    # another process is at it too, and its requests are answered sooner or
-    # later
+    # another process makes requests too, which are answered sooner or later
     if (stats::runif(1) < 0.05 && real(limits, requests, 1) == 0) {
       add(clock - 0.001)
     }

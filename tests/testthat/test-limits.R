@@ -1,4 +1,4 @@
-# Limits, quotas and tokens under many requests at once and many processes on
+# Limits, quotas and tokens with many concurrent requests and many processes on
 # one archive.
 counting_server <- function(folder, env = parent.frame()) {
   answer <- function(n, request) {
@@ -30,7 +30,7 @@ collector <- function(card, archive, keys) {
     env = c("current", R_LIBS = r_libs())
   )
 }
-# The most instants that any stretch of so many seconds holds.
+# The largest number of instants in any window of this many seconds.
 busiest <- function(times, seconds) {
   max(vapply(times, function(t) sum(times >= t & times < t + seconds), 0L))
 }
@@ -99,8 +99,7 @@ test_that("a killed collector returns no tokens and blocks nobody", {
   )
   requests <- nrow(read.table(file.path(folder, "calls")))
   expect_lte(requests, 60L)
-  # at most the one request that was under way when it was killed has been spent
-  # in vain
+  # at most the request in progress at the kill was spent in vain
   expect_gte(requests, 59L)
   expect_gt(run$left, 0)
   expect_identical(nrow(archive_rows(archive, "test", "rows")) <= 60L, TRUE)
@@ -125,12 +124,13 @@ test_that("a claim holds while its process runs, not for ever", {
       list(call, host, process, began, since)
     )
   }
-  # another process that lives: the one that began this one
+  # another living process: the parent of this one
   living <- processx::process$new("sleep", "30")
   withr::defer(living$kill())
   other("b", living$get_pid(), now)
   expect_identical(claim("b", now), "taken")
-  # its number may by now be another program's: nothing was called for long
+  # its process id may belong to another program: there was no sign of life for
+  # long
   other("c", living$get_pid(), now - 3600)
   expect_identical(claim("c", now), "ours")
   gone <- processx::process$new("true")
@@ -140,13 +140,13 @@ test_that("a claim holds while its process runs, not for ever", {
   vetusta:::store_claim_done(archive, "d")
   expect_identical(claim("d", now - 10), "done")
   expect_identical(claim("d", now + 3600), "ours")
-  # its number is another program's, which began at another time
+  # its process id belongs to another program, which started at another time
   other("e", living$get_pid(), now, began = now - 86400)
   expect_identical(claim("e", now), "ours")
-  # of another machine nobody can see whether it lives
+  # whether a process of another machine lives cannot be seen
   other("f", gone$get_pid(), now, began = now, host = "another")
   expect_identical(claim("f", now), "taken")
-  # one that was killed and that nobody asks for is dead all the same
+  # a killed collector is dead, whether or not anybody asks
   zombie <- processx::process$new("sh", c("-c", "sleep 0.2 & exec sleep 30"))
   withr::defer(zombie$kill())
   end <- Sys.time() + 20
@@ -166,8 +166,8 @@ test_that("a claim holds while its process runs, not for ever", {
     began = as.numeric(ps::ps_create_time(children[[1]]))
   )
   expect_identical(claim("g", now), "ours")
-  # a run that ends lets go of its own requests, and not of those of another run
-  # of this process
+  # a run that ends releases its own claims, not those of another run of this
+  # process
   expect_identical(claim("h", now), "ours")
   vetusta:::store_claims_release(archive, c("a", "c", "d", "e", "g", "b"))
   expect_identical(
@@ -208,7 +208,7 @@ test_that("only the missing rest of another collector's request is made", {
   query <- query_bars(
     source_card(card), "S05", "1 minute", from = "2026-03-12", to = "2026-03-12"
   )
-  # planned before the other one's first page came
+  # planned before the other run's first page arrived
   plan <- plan_requests(query, archive)
   collect_run(
     plan_requests(query, archive), archive, progress = FALSE, requests = 1
@@ -217,7 +217,7 @@ test_that("only the missing rest of another collector's request is made", {
   expect_identical(nrow(archive_bars(archive, "S05", "1 minute")), 50L)
   requests <- readLines(file.path(folder, "calls"))
   expect_identical(anyDuplicated(archive_journal(archive)$url), 0L)
-  # before the first value, and behind the last
+  # before the first value, and after the last
   expect_length(requests, 1 + 1 + 4)
 })
 
@@ -237,21 +237,21 @@ test_that("a killed collector's request is taken over at once", {
   expect_identical(came[3:4], c(0, 0))
   bars <- archive_bars(archive, interval = "1 minute")
   expect_identical(as.vector(table(bars$symbol)), rep(50L, 12))
-  # no stored page was asked for again: of the symbol it was at, the page that
-  # had come and the one that travelled meanwhile come twice, and the rest ends
-  # one page later, as it does not begin where a page began
+  # no stored page is requested again: of the symbol in progress, the stored
+  # page and the page under way are received twice, and the rest ends one page
+  # later, because it begins elsewhere
   made <- table(sub("[?].*", "", readLines(file.path(folder, "calls"))))
   expect_identical(length(made), 12L)
   expect_identical(sum(made != 5), as.integer(max(made) > 5))
   expect_lte(max(made), 8L)
-  # where it had stored the first page alone, nobody knew yet whether pages go
-  # up or down, and that page is asked for again; no later one ever is
+  # with only the first page stored, the direction of the pages is unknown, and
+  # that page is requested again; no later page ever is
   journal <- archive_journal(archive)
   again <- journal$url[duplicated(journal$url)]
   expect_lte(length(again), 1L)
   expect_false(any(grepl("after=", again)))
   expect_lte(sum(journal$rows, na.rm = TRUE), if (length(again)) 610 else 601)
-  # and nothing is claimed any more
+  # and no claim is left
   expect_identical(
     nrow(
       vetusta:::sql_get(
@@ -287,8 +287,8 @@ token_server <- function(lasts = 3600, refuse_after = Inf, stumble = FALSE,
     }
     served <<- served + 1
     bearer <- sub("Bearer ", "", request$HTTP_AUTHORIZATION)
-    # as services do, a token granted before the newest one is good until its
-    # own end, with some seconds' grace
+    # like real services: a token before the newest one stays valid until its
+    # own expiry, with some seconds of grace
     if (served > refuse_after && grants == 1) {
       known <<- known[names(known) != bearer]
     }
@@ -508,7 +508,7 @@ test_that("weighted requests are counted by weight, by all processes", {
     c("1:20", "21:40"), collector, card = card, archive = archive
   )
   for (process in running) process$wait(120000)
-  # 120 of weight are 30 requests
+  # a weight of 120 is 30 requests
   requests <- read.table(file.path(folder, "calls"))
   expect_identical(nrow(requests), 30L)
   taken <- vetusta:::sql_get(archive, "SELECT taken, weight FROM tokens")
@@ -563,15 +563,14 @@ test_that("a fast service is not requested ahead without bound", {
   most <- under_way <- 0
   while (vetusta:::collect_goes_on(going)) {
     vetusta:::collect_begun(going)
-    # all that was sent is answered before any of it is looked at
+    # all answers are there before any of them is handled
     under_way <- max(under_way, going$run$line$active)
     while (going$run$line$active > 0) vetusta:::line_run(going$run$line, 1)
     most <- max(most, length(going$queue$finished))
     vetusta:::collect_came_in(going)
   }
   expect_lte(under_way, 3)
-  # twice as many as may be under way, and the one that is begun as the last of
-  # them
+  # twice the number of concurrent requests, and the one begun last
   expect_lte(most, 6)
   expect_identical(vetusta:::collect_end(going)$pages, 40)
 })
@@ -608,14 +607,14 @@ test_that("an answer that asks to wait is handled first", {
     vetusta:::collect_begun(going)
     while (going$run$line$active > 0) vetusta:::line_run(going$run$line, 1)
     expect_length(going$queue$finished, 3)
-    # it has come, and is not looked at yet
+    # it has arrived and is not handled yet
     vetusta:::collect_begun(going)
     expect_identical(going$run$line$active, 0L)
     vetusta:::collect_came_in(going)
     expect_gt(going$queue$hold, as.numeric(Sys.time()) + 25)
     vetusta:::collect_begun(going)
     expect_identical(going$run$line$active, 0L)
-    # the others are looked at all the same
+    # the others are handled all the same
     for (i in 1:2) vetusta:::collect_came_in(going)
     expect_length(going$queue$finished, 0)
     expect_gte(going$tally$pages, 2)

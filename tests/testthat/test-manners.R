@@ -1,4 +1,4 @@
-# Services with manners of their own, each met by a card alone.
+# Services with their own habits, each covered by a card alone.
 number_column <- "columns: {n: {at: /n, as: number}}"
 
 test_that("cursor, page number and offset in a request's body", {
@@ -225,8 +225,8 @@ test_that("without pages a window is cut to the size of an answer", {
     ),
     24L
   )
-  # half-hour bars are asked for, but come by the hour: nothing is missing, and
-  # the plan knows no better
+  # half-hour bars are requested, but hourly bars arrive: nothing is missing,
+  # and the plan cannot know
   full <- collect_bars(whole, "KELD", "4 hours", "2026-03-12", "2026-03-12")
   expect_match(
     archive_incomplete(full$archive)$reason, "some may be missing", all = FALSE
@@ -536,7 +536,7 @@ test_that("no data by status, empty body or missing member", {
   )
   expect_identical(nrow(got$run$failed), 0L)
   expect_setequal(got$run$empty, symbols[1:4])
-  # what was asked for and is not there is not asked for again
+  # requested data that does not exist is not requested again
   again <- collect_bars(
     bars_card(url, lines), symbols, "1 minute", "2026-03-12", "2026-03-13",
     got$archive

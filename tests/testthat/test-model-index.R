@@ -1,5 +1,4 @@
-# The index of a season and the payoff, against a plain reference and closed
-# forms.
+# Index of a season and payoff, against a plain reference and closed forms.
 daily_values <- function(value, from) {
   data.frame(
     series = "lock",
@@ -168,7 +167,7 @@ test_that("the trend can be taken out of past seasons", {
   )
   season <- model_season(level, periods = numeric())
   moved <- index_sum(level, below = 180, trend = season)
-  # all years are as the last day is
+  # all years are moved to the trend of the last day
   expect_equal(
     moved$index / (moved$days - moved$missing),
     rep(180 - level$value[3653], 11), tolerance = 1e-6

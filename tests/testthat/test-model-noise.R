@@ -1,4 +1,4 @@
-# Noise, and looking for structure: truth that is known is found again.
+# Noise models and tests for structure: a known truth is found.
 series_of <- function(value) {
   data.frame(
     series = "rest",
@@ -208,7 +208,7 @@ test_that("periods in autocorrelated noise, and none in noise alone", {
     0L
   )
   expect_lte(sum(none > 0), 4)
-  # noise that remembers, and a walk, have slopes and no cycles
+  # autocorrelated noise and a random walk have slopes and no cycles
   for (memory in c(0.9, 1)) {
     none <- vapply(
       1:30,
@@ -222,7 +222,7 @@ test_that("periods in autocorrelated noise, and none in noise alone", {
     )
     expect_lte(sum(none > 0), 6)
   }
-  # the whole of the periodogram is the variance: Parseval
+  # the sum of the periodogram is the variance: Parseval
   x <- rnorm(512)
   raw <- stats::spec.pgram(x, taper = 0, detrend = TRUE, plot = FALSE)
   expect_equal(

@@ -1,5 +1,4 @@
-# Paths: what closed forms say of them, the same from the same seed, and looking
-# back.
+# Paths: closed forms, equal paths from equal seeds, and no look-ahead.
 noise_of <- function(value, order = c(1, 0), ...) {
   model_noise(
     data.frame(
@@ -11,7 +10,7 @@ noise_of <- function(value, order = c(1, 0), ...) {
   )
 }
 
-# A noise with parameters that are set, to know the truth.
+# A noise with given parameters, so that the truth is known.
 known_noise <- function(ar, sigma, value) {
   noise <- withr::with_seed(
     1, noise_of(c(as.numeric(stats::arima.sim(list(ar = 0.5), 299)), 1))
@@ -59,7 +58,7 @@ test_that("equal seeds give equal paths, for any number of them", {
   expect_identical(
     model_paths(noise, 100, "60 days", seed = 11)$paths, whole$paths[, 1:100]
   )
-  # a path's beginning does not hang on how far it goes
+  # the beginning of a path does not depend on its length
   expect_identical(
     model_paths(noise, 100, "10 days", seed = 11)$paths,
     whole$paths[1:10, 1:100]
@@ -196,7 +195,7 @@ test_that("blocks keep the order of past residuals", {
   z <- (seq(-1, 1, length.out = 300))
   step <- diff(z / stats::sd(z))[1]
   rising <- abs(diff(paths) - step) < 1e-9
-  # within a block each is the next one
+  # within a block each residual follows the previous one
   expect_true(
     all(
       rising[-c(20, 40), ] |
@@ -295,7 +294,7 @@ test_that("scores follow their definitions; plain models compare", {
   expect_gt(all$within_90[1], 0.84)
   expect_lt(all$within_90[1], 0.96)
   expect_identical(all$values, rep(3L * 365L, 3))
-  # another future, the same past: what was forecast stays
+  # another future, the same past: the forecast stays
   changed <- level
   changed$value[changed$period > as.Date("2019-06-30")] <- 0
   other <- model_backtest(

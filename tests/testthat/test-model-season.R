@@ -1,4 +1,4 @@
-# Trend and season: truth that is known is found again, over many draws.
+# Trend and season: a known truth is found, over many draws.
 remembering <- function(n, memory, size) {
   as.numeric(
     stats::filter(size * stats::rnorm(n + 200), memory, method = "recursive")
@@ -37,7 +37,7 @@ test_that("trend and season are found within their intervals", {
         logical(4)
       )
     )
-    # 95% intervals: of 80 draws fewer than 64 would come once in ten thousand
+    # 95% intervals: of 80 draws, fewer than 64 would occur once in ten thousand
     # times
     expect_true(
       all(rowSums(within) >= 64),
@@ -71,7 +71,7 @@ test_that("coefficients are those of least squares, and the parts add up", {
   expect_equal(rows$trend + rows$season + rows$rest, rows$observed)
   expect_equal(rows$fitted, unname(stats::fitted(reference)), tolerance = 1e-8)
   expect_equal(model$explained, summary(reference)$r.squared, tolerance = 1e-6)
-  # white noise has the errors of ordinary least squares, nearly
+  # white noise has nearly the errors of ordinary least squares
   white <- model_season(daily(rnorm(4000)), harmonics = 1)
   own <- stats::lm(white$data$value ~ I(seq_len(4000)))
   expect_equal(
@@ -157,13 +157,13 @@ test_that("no fit uses later values than the given day", {
   withr::local_seed(6)
   level <- daily(rnorm(800, 100))
   then <- model_season(level, as_of = "2005-12-31", periods = numeric())
-  # a day's mean is known when the day has ended
+  # a day's mean is known at the end of the day
   expect_identical(max(then$data$time), as.Date("2005-12-30"))
-  # the future is another one, and the past does not move
+  # another future does not move the past
   level$value[level$period > as.Date("2005-12-30")] <- 1e6
   again <- model_season(level, as_of = "2005-12-31", periods = numeric())
   expect_identical(again$coefficients, then$coefficients)
-  # a value that was said again later is read as it was said then
+  # a revised value is read as published at the time
   twice <- rbind(
     cbind(level[1:400, ], known = as.POSIXct("2005-02-05", tz = "UTC")),
     cbind(level[400, ], known = as.POSIXct("2005-06-01", tz = "UTC"))
@@ -284,7 +284,7 @@ test_that("the long-run covariance of Newey and West", {
     )
   )
   own <- newey_west(x)
-  # written from the definition, with the bandwidth that was taken
+  # written from the definition, with the chosen bandwidth
   plain <- function(band) {
     total <- crossprod(x) / 300
     for (lag in seq_len(band)) {

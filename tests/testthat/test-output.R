@@ -115,7 +115,7 @@ test_that("a file is replaced completely or not at all", {
     nzchar(Sys.which("unshare")) && Sys.info()[["user"]] == "root",
     "no small disk can be made here"
   )
-  # a disk of few kilobytes, in a world of its own nolint
+  # a disk of few kilobytes, in a mount namespace of its own
   script <- sprintf(
     paste0(
       "mount -t tmpfs -o size=16k none '%s' && cd '%s' && ",

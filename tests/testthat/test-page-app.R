@@ -1,4 +1,4 @@
-# The page to browse: what it reads, and the page itself in a real browser.
+# The page to browse: the data it reads, and the page in a real browser.
 browse_archive <- function(env = parent.frame()) {
   path <- withr::local_tempfile(fileext = ".sqlite", .local_envir = env)
   archive <- archive_open(path)
@@ -203,7 +203,7 @@ test_that("days, gaps, values and lines belong to the chosen series", {
       )
     )
   )
-  # the lines give what is shown
+  # the shown command gives the shown figure
   from_r <- eval(parse(text = lines[2]))
   expect_identical(from_r[[1]]$close, c(41, 42, 43))
   arguments <- strsplit(

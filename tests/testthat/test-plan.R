@@ -1,5 +1,5 @@
-# What was collected before is not asked for again, whatever its shape, and what
-# was stopped goes on.
+# Collected data is not requested again, whatever its shape, and an interrupted
+# collection continues.
 station_card <- function(url, env = parent.frame()) {
   write_card(
     url,
@@ -84,7 +84,7 @@ test_that("pending values are requested again, settled ones are not", {
   source <- source_card(card)
   archive <- new_archive()
   today <- Sys.Date()
-  # the service has nothing of the last days: the query ends with today
+  # the service has no data of the last days: the query ends today
   query <- function() {
     query_rows(source, "rows", station = "a", from = today - 30, to = today - 1)
   }
@@ -104,7 +104,7 @@ test_that("new ranges come before updates, for rows and bars", {
   archive <- new_archive()
   seen <- character()
   for (i in 1:4) {
-    # each time up to now: of what is held the newest hours are missing
+    # each query ends now: only the newest hours are missing
     plan <- plan_requests(
       query_rows(
         source_card(card), "rows", station = letters[1:8], from = Sys.Date() - 5
@@ -195,7 +195,7 @@ test_that("rows without a window go in rounds", {
     sort(sub(".*letter=([a-z]).*", "\\1", readLines(log))), letters[1:10]
   )
   expect_identical(collect()$pages, 10)
-  # a collector that is killed leaves its round open, and the next one goes on
+  # a killed collector leaves its round open, and the next one continues it
   unlink(log)
   # nolint
   code <- sprintf(

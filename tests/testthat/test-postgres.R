@@ -1,5 +1,4 @@
-# An archive on a server: who may come in, what a server that goes away does,
-# several machines.
+# An archive on a server: access rights, a server that stops, several machines.
 
 put_levels <- function(archive, key, days, value, ...) {
   vetusta:::store_put(
@@ -120,7 +119,7 @@ test_that("a database with other tables is left alone", {
   expect_error_kind(
     archive_open(other), "archive", "is no archive: it has takings"
   )
-  # of a newer form, and on a server that is too old
+  # a newer form, and a server that is too old
   server$sql("UPDATE vetusta.meta SET value = '99'", name)
   expect_error_kind(archive_open(uri), "archive", "form 99")
   server$sql("UPDATE vetusta.meta SET name = 'form'", name)
@@ -158,8 +157,7 @@ test_that("several that make an archive in one database at once find it made", {
       info = process$read_all_error()
     )
   }
-  # who looked before it was there, and looks for other tables after, does not
-  # take it for them
+  # a reader that opened it before it existed does not confuse its tables later
   archive <- archive_open(uri)
   expect_no_error(vetusta:::postgres_check_empty(archive))
 })
@@ -327,7 +325,7 @@ test_that("a page with an unknown commit is stored exactly once", {
   ends <- asked <- 0
   local_instead("postgres_send", function(store, send, statement, params) {
     if (identical(statement, "COMMIT") && ends == 0) {
-      # it was written, and the answer does not arrive
+      # the page was written, and the answer is lost
       ends <<- 1
       original(store, send, statement, params)
       end_all()
@@ -373,7 +371,7 @@ test_that("a restarted server is awaited during a collection", {
   expect_identical(sum(archive_journal(archive)$outcome == "stored"), 60L)
   expect_identical(requests(), 60L)
   expect_identical(nrow(archive_check(archive)), 0L)
-  # one that stays away ends in words
+  # a server that stays away gives a message
   withr::local_envvar(VETUSTA_SERVER_PATIENCE_SECONDS = "1")
   server$stop()
   expect_error_kind(archive_bars(archive), "archive", "cut|cannot be reached")
@@ -435,7 +433,7 @@ test_that("writers that wait for each other, and a conflict, are no failures", {
     if (tried < 3) vetusta:::sql_get(archive, "SELECT fail()")
   })
   expect_identical(tried, 3)
-  # what was tried before stands nowhere
+  # text inserted earlier appears nowhere
   expect_identical(length(levels_of(archive, "a")), 1L)
 })
 
@@ -504,7 +502,7 @@ test_that("a wrong machine clock changes neither order nor limits", {
     "dimensions = '{}'), list(time = vetusta:::utc(86400), value = 1))))"
   )
   wrong(put)
-  # what is put after it counts
+  # a later option takes precedence
   put_levels(archive, "a", 1, 2)
   expect_identical(levels_of(archive, "a"), 2)
   limit <- list(list(count = 5, seconds = 30, weighs = FALSE))
@@ -516,7 +514,7 @@ test_that("a wrong machine clock changes neither order nor limits", {
         vetusta:::store_now(a)) } }; cat(n)"
   expect_identical(wrong(code), "4")
   expect_length(vetusta:::store_token_take(archive, "s", limit, 2), 0)
-  # what another one has made since this run began is not made again
+  # data that another process stored since this run began is not requested again
   claimed <- wrong(
     "began <- vetusta:::store_now(a); cat(vetusta:::store_claim(a, 'x',
         began));
@@ -554,7 +552,7 @@ test_that("collectors on several machines share work and failures", {
   for (one in running[3:4]) expect_identical(bars_came(one)[3:4], c(0, 0))
   bars <- archive_bars(archive, interval = "1 minute")
   expect_identical(as.vector(table(bars$symbol)), rep(50L, 24))
-  # what was under way when they died is asked for again, and nothing else
+  # requests in progress at the kill are made again, and no others
   requests <- readLines(file.path(folder, "calls"))
   expect_lte(length(requests), 120 + 2 * 12)
   stored <- archive_journal(archive)
@@ -621,7 +619,7 @@ test_that("an archive is copied to a server and back", {
     )
   }
   expect_same_archive(from, server)
-  # numbers go on behind those that were copied
+  # ids continue after the copied ones
   put_levels(server, "b", 1:3, 4, journal = level_entry("q"))
   put_rows(
     server, "quay", "directory", "instruments",
@@ -639,7 +637,7 @@ test_that("an archive is copied to a server and back", {
   withr::defer(archive_close(back))
   expect_same_archive(back, server)
   expect_identical(levels_of(back, "b"), rep(4, 3))
-  # one that is stopped in the middle is no archive yet, and goes on
+  # a copy that is stopped midway is not an archive yet, and continues
   second <- postgres_database()
   counts <- 0
   local({
@@ -747,7 +745,7 @@ test_that("a desk with a server archive and its password is refreshed", {
   withr::defer(archive_close(archive))
   stored <- archive_journal(archive)
   expect_identical(anyDuplicated(stored$id[stored$outcome == "stored"]), 0L)
-  # the password is nowhere but among the secrets
+  # the password is only among the secrets
   expect_length(grep("pass word", readLines(file.path(folder, "desk.yml"))), 0)
 })
 
@@ -760,7 +758,7 @@ test_that("on the server's full disk nothing is lost", {
   withr::defer(archive_close(archive))
   put_levels(archive, "a", 1:2000, 1)
   disk$fill()
-  # what the server keeps for its log lets some go in
+  # the server's log settings may show it
   set.seed(1)
   failed <- NULL
   for (i in 1:400) {

@@ -1,14 +1,14 @@
-# What people read, as it stands: help, tables, plans, reports of runs, errors,
-# printed objects. A change of any of it is looked at before it is taken.
+# Everything people read: help, tables, plans, results of runs, errors, printed
+# objects. Every change is read before it is accepted.
 
-# What differs from run to run, by words for it.
+# Replaces what differs between runs.
 plain_words <- function(lines) {
   lines <- gsub("127[.]0[.]0[.]1:[0-9]+", "127.0.0.1:PORT", lines)
   lines <- gsub(tempdir(), "TEMP", lines, fixed = TRUE)
   lines <- gsub("(TEMP|/tmp)[^ ,;]*/", "FOLDER/", lines)
   lines <- gsub("file[0-9a-f]{8,}", "FILE", lines)
   lines <- gsub("\\b(and|in) [0-9.,]+ (s|seconds)\\b", "\\1 SOME \\2", lines)
-  # a test may begin before midnight and end behind it
+  # a test may begin before midnight and end after it
   days <- format(Sys.time() - c(0, 3600), "%Y-%m-%d", tz = "UTC")
   lines <- gsub(
     sprintf("(%s)[ T][0-9:.]+Z?", paste(days, collapse = "|")), "NOW", lines
@@ -103,11 +103,11 @@ test_that("what commands say on the demo's data", {
     "--to", "2025"
   )
   quiet("collect", "quay", "directory")
-  # series of several sources are judged by the calendars of their own
+  # series of several sources use their own calendars
   gaps <- function(...) {
     out <- run_vetusta("gaps", ..., "--json", folder = folder)$stdout
     summary <- jsonlite::fromJSON(out)$summary
-    # bars alone name their series symbols
+    # only bars call their series symbol
     names(summary)[names(summary) == "symbol"] <- "series"
     summary
   }
@@ -171,7 +171,7 @@ test_that("what is printed in R", {
     transform = plain_words
   )
   expect_snapshot(print(archive_read(archive, "KELD")))
-  # said, not snapped as conditions: releases of testthat write those
+  # printed, not captured as conditions, which versions of testthat write
   # differently
   refused <- function(code) {
     error <- tryCatch(code, error = identity)

@@ -1,5 +1,5 @@
-# Every command and every line of R in the README and in docs/*.md, as it
-# stands, in a folder of its own.
+# Every command and every line of R in the README and in docs/*.md, unchanged,
+# in a folder of its own.
 readme_blocks <- function(root, file = "README.md") {
   lines <- readLines(file.path(root, file))
   fence <- grepl("^```", lines)
@@ -15,8 +15,8 @@ readme_blocks <- function(root, file = "README.md") {
   )
 }
 
-# The words of a line that is one command of vetusta, as a shell parts them;
-# NULL for any other line, which a shell runs.
+# The words of a line that is a single command of vetusta, as a shell splits
+# them; NULL for other lines, which a shell runs.
 vetusta_words <- function(line) {
   if (!grepl("^vetusta ", line) ||
     grepl("[|;&<>$`]|^vetusta (demo|services|browse)", line)) {
@@ -98,8 +98,8 @@ test_that("the README's lines run as they stand", {
   )
   expect_identical(out$status, 0L, label = out$stderr)
   expect_match(out$stdout, "requests")
-  # the pages of docs, in the desk's folder, or in the one that holds it where
-  # they name it
+  # pages of docs, in the desk's folder, or in its parent folder if they use
+  # --desk demo-desk
   for (file in list.files(file.path(root, "docs"), "[.]md$")) {
     page <- readme_blocks(root, file.path("docs", file))
     for (line in page$commands[

@@ -1,10 +1,10 @@
-# Bringing a desk up to date, against a service whose truth is known and which
-# counts its requests.
+# Refreshing a desk against a service with a known truth that counts its
+# requests.
 
-# A service of minute bars of days that never close, of daily levels, and of a
-# list. It says what it has in `folder`: `until`, the instant up to which there
-# are bars; `holes`, bars that are left out; `changed`, what is added to prices;
-# `away`, a path that is refused.
+# A service of minute bars without closing times, of daily levels, and of a
+# list. The files in `folder` control it: `until`, the instant up to which there
+# are bars; `holes`, missing bars; `changed`, an addition to prices; `away`, a
+# refused path.
 kept_service <- function(folder, env = parent.frame()) {
   answer <- function(n, request) {
     path <- request$PATH_INFO
@@ -137,7 +137,7 @@ test_that("a second refresh makes no request, a third only new ones", {
   expect_true(all(first$outcome == "done"))
   expect_gte(first$new[first$query == "prices"], 2 * 179)
   expect_identical(first$new[first$query != "prices"], c(120, 2))
-  # the minute that may have ended meanwhile is all that can be asked for
+  # only the minute that may have ended meanwhile can be requested
   again <- refreshed(folder)
   expect_lte(length(grep("/bars", kept_requests(folder))), 2)
   expect_identical(
@@ -167,7 +167,7 @@ test_that("the lookback finds a late correction", {
   folder <- kept_desk()
   kept_state(folder)
   archive <- archive_open(file.path(folder, "archive.sqlite"))
-  # the archive holds what was there an hour and a half ago
+  # the archive has the data of an hour and a half ago
   desk <- desk_open(folder)
   query <- vetusta:::desk_query(
     desk, "prices", archive, now = Sys.time() - 5400
@@ -180,7 +180,7 @@ test_that("the lookback finds a late correction", {
   result <- refreshed(folder, "prices")
   requests <- grep("/bars/K", kept_requests(folder), value = TRUE)
   expect_length(requests, 1)
-  # it goes back an hour behind what was held, and no further
+  # it goes back an hour before the stored end, and no further
   from <- as.numeric(sub(".*from=([0-9]+).*", "\\1", requests))
   expect_lte(abs(from - (as.numeric(max(held$time)) + 60 - 3600)), 60)
   bars <- archive_bars(archive, "K", "1 minute")
@@ -188,7 +188,7 @@ test_that("the lookback finds a late correction", {
   truth <- 40 + at %% 1000 / 100 + (at >= from)
   expect_equal(bars$close, truth)
   expect_gte(result$changed, 2 * 58)
-  # as it was known before
+  # as known before
   expect_identical(
     archive_bars(archive, "K", "1 minute", as_of = before)$close[
       seq_len(nrow(held))
@@ -233,7 +233,7 @@ test_that("a value that is late is asked for ever more seldom", {
   expect_length(kept_requests(folder), 2)
   refreshed(folder, "levels")
   expect_length(kept_requests(folder), 0)
-  # once an eighth of its age has passed it is asked for again
+  # once an eighth of its age has passed it is requested again
   archive <- archive_open(file.path(folder, "archive.sqlite"))
   vetusta:::sql_do(
     archive, "UPDATE notes SET at = at - 86400 WHERE kind = 'looked'"
@@ -248,12 +248,12 @@ test_that("a value that is late is asked for ever more seldom", {
 test_that("a day without bars is tried again at doubling ages", {
   doubled <- vetusta:::doubled_age
   ages <- 86400 * c(0.5, 1, 1.9, 2, 3.9, 4, 20, 33, 70, 200)
-  # looked at an hour before: only those that have just come to a power of two
+  # checked an hour before: only gaps whose age has just reached a power of two
   expect_identical(
     doubled(ages, ages - 3600),
     c(FALSE, TRUE, FALSE, TRUE, FALSE, TRUE, FALSE, FALSE, FALSE, FALSE)
   )
-  # asked for at most six times, however often it is looked
+  # requested at most six times, however often it is checked
   age <- seq(0, 100, by = 0.3) * 86400
   expect_identical(sum(doubled(age[-1], age[-length(age)])), 6L)
   folder <- kept_desk(
@@ -278,7 +278,7 @@ test_that("a day without bars is tried again at doubling ages", {
       archive, "UPDATE notes SET at = at - 129600 WHERE kind = 'holes'"
     )
   }
-  # its age went from a day and a half or less to two or more
+  # its age went from at most a day and a half to at least two days
   later()
   plan <- refreshed(folder, plan = TRUE)
   expect_gte(plan$requests, 2)
@@ -286,10 +286,10 @@ test_that("a day without bars is tried again at doubling ages", {
   refreshed(folder)
   asked <- grep(paste0("from=", day, "&"), kept_requests(folder), value = TRUE)
   expect_identical(sub(" .*", "", asked), c("/bars/K", "/bars/T"))
-  # it was looked at just now
+  # it was checked just now
   refreshed(folder)
   expect_identical(grep(day, kept_requests(folder), value = TRUE), character())
-  # what has been published meanwhile comes, with no more requests than it needs
+  # newly published data arrives, with no more requests than necessary
   later()
   kept_state(folder)
   result <- refreshed(folder)
@@ -319,8 +319,8 @@ test_that("an export that is waited for does not hold up the other sources", {
       )
     )
   )
-  # it is ready once a page of the other source was asked for, and its file
-  # comes whole only when several of its pages were
+  # the first is ready once a page of the other source was requested, and its
+  # file is complete only after several of that source's pages
   answer <- function(n, request) {
     asked <- function() {
       file <- file.path(folder, "calls")
@@ -396,9 +396,9 @@ test_that("two exports that are waited for are followed beside each other", {
       )
     )
   )
-  # the first is ready only after the second was looked at twice, and the second
-  # only after the first was fetched: who waits for one of them within the other
-  # waits for ever
+  # the first is ready only after the second was polled twice, and the second
+  # only after the first was fetched: waiting for one within the other would
+  # never end
   answer <- function(n, request) {
     note <- function(word) {
       cat(word, "\n", file = file.path(folder, "looked"), append = TRUE)
@@ -466,7 +466,7 @@ test_that("a failed query stops no other, and pauses are kept", {
   kept_state(folder)
   expect_identical(refreshed(folder, "levels")$new, 60)
   kept_requests(folder)
-  # the list complete; refreshed: an hour or a day must pass
+  # the list is complete and refreshed: an hour or a day must pass
   expect_match(refreshed(folder, "list")$said, "complete; refreshed")
   expect_length(kept_requests(folder), 0)
   expect_error_kind(refreshed(folder, "lists"), "desk", "lists")
@@ -491,8 +491,8 @@ test_that("a quota goes first to what is held and behind, and the rest waits", {
   vetusta:::sql_do(archive, "UPDATE coverage SET end = end - 7200")
   archive_close(archive)
   result <- refreshed(folder, wait = 5)
-  # two requests for what is behind, two for the first of what is new, and then
-  # there are none left
+  # two requests for the old end, two for the first new data, and then none are
+  # left
   expect_identical(result$query, c("held", "fresh"))
   expect_identical(result$outcome, c("done", "left"))
   expect_match(result$said[2], "go on after")
@@ -537,7 +537,7 @@ test_that("two refreshes at once share the work", {
     0
   )
   requests <- kept_requests(folder)
-  # each symbol once, but for a minute that may have ended between the two
+  # each symbol once, except for a minute that may have ended in between
   expect_lte(length(requests), 80)
   expect_gte(sum(table(sub(" .*", "", requests)) == 1), 20)
   archive <- archive_open(file.path(folder, "archive.sqlite"))
@@ -749,7 +749,7 @@ test_that("the state of a desk needs no request", {
     desk, "prices", "basin", "FREIGHT_PRICES", keys = list(STATE = "ORV"),
     from = "2020", stale = "3 years"
   )
-  # nothing is known of it yet
+  # nothing is known about it yet
   expect_match(desk_status(desk)$said, "not known yet")
   expect_identical(desk_refresh(desk, progress = FALSE)$outcome, "done")
   services$process$kill()

@@ -1,4 +1,4 @@
-# The report in a real browser, opened from disk with the network off.
+# The report in a real browser, opened from disk without a network.
 report_page <- function(env = parent.frame()) {
   archive <- archive_open(
     withr::local_tempfile(fileext = ".sqlite", .local_envir = env)
@@ -6,7 +6,7 @@ report_page <- function(env = parent.frame()) {
   withr::defer(archive_close(archive), envir = env)
   days <- as.Date("2026-01-01") + 0:59
   csv <- withr::local_tempfile(fileext = ".csv")
-  # far apart, so that a value tells its series
+  # far apart, so that a value identifies its series
   export_csv(
     data.frame(
       series = rep(c("weir", "lock", "mouth", "gorge"), each = 60),
@@ -45,8 +45,8 @@ offline_report <- function(width, env = parent.frame()) {
   visit(browser, report_page(env))
 }
 
-# Puts the pointer into a figure, at parts of its width and height; gives what
-# it tells.
+# Moves the pointer over a figure, by fractions of its width and height; returns
+# the readout.
 told_at <- function(browser, figure, x, y) {
   page_value(
     browser,
@@ -216,7 +216,7 @@ test_that("candles have four prices, and appear when zoomed", {
       figure
     )
   )
-  # five candles of each share, on its paper
+  # five candles of each share, in its panel
   expect_identical(
     page_value(
       browser,

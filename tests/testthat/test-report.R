@@ -52,7 +52,7 @@ test_that("the report is complete and runs no data", {
         text("//h2")
     )
   )
-  # no series ID of elsewhere but the documents' and the licences' own
+  # the only outside URLs are those of documents and licences
   sources <- xml2::xml_attr(xml2::xml_find_all(html, "//*[@src]"), "src")
   expect_true(all(startsWith(sources, "data:")))
   links <- xml2::xml_attr(
@@ -63,14 +63,14 @@ test_that("the report is complete and runs no data", {
     xml2::xml_find_all(html, "//script[@src]|//link[@rel='stylesheet']"), 0
   )
   expect_length(xml2::xml_find_all(html, "//td/b"), 0)
-  # each link of the contents leads somewhere, no two things have one id
+  # each link of the contents has a target, and ids are unique
   ids <- xml2::xml_attr(xml2::xml_find_all(html, "//*[@id]"), "id")
   expect_identical(anyDuplicated(ids), 0L)
   to <- sub(
     "#", "", xml2::xml_attr(xml2::xml_find_all(html, "//nav//a"), "href")
   )
   expect_true(all(to %in% ids))
-  # figures have a text for who does not see them
+  # figures have alternative texts
   drawn <- xml2::xml_find_all(
     html, "//figure/*[local-name()='svg' or local-name()='img']"
   )
@@ -79,7 +79,7 @@ test_that("the report is complete and runs no data", {
     xml2::xml_attr(drawn, "aria-label")
   )
   expect_true(all(nzchar(said)) && length(said) >= 4)
-  # what is missing is what series_gaps() says
+  # missing values equal those of series_gaps()
   missing <- report$tables[["What is missing, and why"]]
   expect_identical(sum(missing$missing[missing$dataset == "river/levels"]), 3)
   expect_identical(sum(missing$missing[missing$dataset == "quay/bars"]), 11)
@@ -99,7 +99,7 @@ test_that("the values under the pointer are those drawn", {
   panel <- unlist(told$panels[[1]])
   expect_false(is.unsorted(x, strictly = TRUE))
   expect_true(min(x) >= panel[1] && max(x) <= panel[1] + panel[3])
-  # the first point of the line in the picture is where the script looks for it
+  # the first point of the line is where the script looks for it
   path <- regmatches(lines, regexpr("(points=['\"]|d=\"M )[0-9.]+", lines))
   first <- as.numeric(sub(".*[^0-9.]", "", path))
   expect_lt(min(abs(first - x[1])), 1.5)
@@ -141,7 +141,7 @@ test_that("the short text is of 80 columns, and wrong files are refused", {
     report_save(report, "no-such-folder/x.html"), "report", "not there"
   )
   expect_error_kind(report_make(archive, "nobody"), "argument")
-  # nothing of it lies in the window
+  # none of it is in the window
   later <- report_make(archive, from = "2030-01-01")
   expect_true(all(is.na(later$tables[["Series"]]$coverage)))
   expect_identical(readLines(kept), "mine")
@@ -234,8 +234,8 @@ test_that("a report template, with errors by line", {
     wrong
   )
   unlink(file)
-  # in a process of its own: here the report would be written down with each
-  # request on the way, which takes two minutes
+  # in a process of its own: here the report would be recorded with every
+  # request, which takes two minutes
   kept <- withr::local_tempfile(fileext = ".rds")
   saveRDS(report, kept)
   code <- paste0(

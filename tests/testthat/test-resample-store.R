@@ -1,9 +1,7 @@
-# Bars made longer by the column store are those that are made here of the rows
-# that are read.
+# Bars resampled by the column store equal those computed in R.
 
-# Minutes of several symbols at odd moments around a stretch: within and beside
-# the sessions, some twice with another value and some deleted later, with
-# numbers that are not there.
+# Minutes of several symbols at odd moments around a window: within and beside
+# sessions, some revised, some deleted later, with missing values.
 odd_minutes <- function(symbols, from, days, zone, share = 0.15,
                         sessions = NULL, step = 60) {
   start <- as.numeric(as.POSIXct(from, tz = zone))
@@ -41,8 +39,7 @@ put_minutes <- function(archive, rows, now, frequency = "PT1M") {
   )
 }
 
-# What the store gives, where it is the store that gives it, beside what is made
-# here.
+# The result of the store, if the store computes it, beside the result of R.
 expect_same_longer <- function(archive, asked, ..., sums = 1e-12,
                                by_store = TRUE) {
   info <- paste(
@@ -149,7 +146,7 @@ for (cluster in c(FALSE, TRUE)) {
         set.seed(if (cluster) 2 else 1)
         archive <- columns_archive(cluster = cluster, eager = FALSE)
         calendar <- riga_calendar()
-        # over the clock's change at the end of March
+        # across the clock change at the end of March
         rows <- odd_minutes(
           c("KELD", "TAMX", "SALT"), "2026-03-23", 14, "Europe/Riga"
         )
@@ -192,8 +189,8 @@ for (cluster in c(FALSE, TRUE)) {
             archive, one, "TAMX@1 minute", "2026-03-26", "2026-03-30T10:07:00Z"
           )
         }
-        # some come again with other numbers, some are deleted, some are new;
-        # not all of it goes over
+        # some rows are revised, some deleted, some new; not all of them have
+        # moved
         known <- 1.79e9
         again <- rows[sample(nrow(rows), 300), ]
         again$close <- again$close + 3
@@ -216,7 +213,7 @@ for (cluster in c(FALSE, TRUE)) {
             as_of = vetusta:::utc(1.785e9)
           )
         }
-        # what went over twice is there once
+        # rows that moved twice are read once
         archive$columns$known <- list()
         vetusta:::columns_shift(archive)
         expect_same_longer(archive, asked[[1]], "*@1 minute")
@@ -242,7 +239,7 @@ test_that("bars with session, side and mean, and times before 1970", {
   rows$side <- ifelse(
     rows$symbol == "TAMX", sample(c("bid", "ask"), nrow(rows), TRUE), NA
   )
-  # nothing keeps a price from being infinite
+  # an infinite price is possible
   rows$high[sample(nrow(rows), 3)] <- Inf
   put_minutes(archive, rows[rows$symbol != "SALT", ], 1.78e9)
   vetusta:::columns_shift(archive)
@@ -277,8 +274,8 @@ test_that("rows that come while others are counted do not count twice", {
   vetusta:::columns_shift(archive)
   asked <- list(interval = "1 day", zone = "Europe/Riga")
   here <- archive_read(archive, resample = asked)[[1]]
-  # the same rows once more, as a process that was killed leaves them, behind
-  # the first count
+  # the same rows once more, as a killed process leaves them, after the first
+  # count
   local({
     original <- vetusta:::columns_pieces
     came <- FALSE
@@ -330,21 +327,21 @@ test_that("what the store cannot say the same of is made here", {
     expect_identical(seen, !by_store)
   }
   made(TRUE, ids = "KELD@1 minute")
-  # cells hardly longer than the bars themselves
+  # cells hardly longer than the bars
   made(
     FALSE, list(interval = "7 minutes", calendar = calendar), "KELD@1 minute"
   )
-  # days are of their trading days, wherever they are stamped
+  # days belong to their trading days, however they are labelled
   days <- bars_resample(bars, "1 day", calendar)
   put(as.data.frame(days)[names(bars)], "P1D")
   made(FALSE, list(interval = "1 week", calendar = calendar), "KELD@1 day")
-  # of bars that state their releases the latest
+  # of bars with stated releases the latest ones
   late <- as.data.frame(minute_bars("TAMX"))
   late$known <- late$time + 3600
   put(late)
   made(TRUE, ids = "TAMX@1 minute")
   made(TRUE, ids = "KELD@1 minute")
-  # a column that holds text somewhere
+  # a column with text in some rows
   odd <- as.data.frame(minute_bars("SALT"))
   odd$volume <- "many"
   put_rows(archive, "other", "bars", "bars", odd, frequency = "PT1M")

@@ -1,4 +1,4 @@
-# Rows in order, joined, distinct, counted; places near a point; the largest
+# Sorted, joined, distinct and counted rows; places near a point; the largest
 # moves.
 
 market <- function(seed = 1, n = 60) {
@@ -58,7 +58,7 @@ test_that("nearby places by great circle, the fullest first at ties", {
   )
   near <- places_near(places, 57.1, 24.3, "30 km")
   expect_identical(near$place, c("a", "c", "b"))
-  # by the angle between vectors to the two points
+  # by the angle between the vectors to both points
   slow <- function(a, b) {
     v <- function(p) {
       c(

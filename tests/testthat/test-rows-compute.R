@@ -8,7 +8,7 @@ test_that("columns are computed from others, and nothing else is run", {
   expect_equal(done$twice, c(5, NA))
   expect_identical(done$size, c(5, 5))
   expect_identical(rows_compute(rows, character()), rows)
-  # numbers that stand as texts
+  # numbers stored as text
   expect_identical(
     rows_compute(data.frame(n = c("1", "2")), "m = n + 1")$m, c(2, 3)
   )
@@ -37,7 +37,7 @@ test_that("conditions compare two columns", {
   )
   expect_identical(rows_filter(rows, "last>open")$last, 2)
   expect_identical(nrow(rows_filter(rows, "first<=until")), 2L)
-  # for equality the text is meant, not the column
+  # equality compares with the text, not with the column
   expect_identical(nrow(rows_filter(rows, "name=open")), 3L)
   expect_error_kind(
     rows_filter(rows, "last>first"), "argument", "compares numbers"

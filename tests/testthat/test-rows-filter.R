@@ -1,4 +1,4 @@
-# The small language of conditions, against R's own words for the same.
+# The language of conditions against the same conditions in R.
 rows_asked <- data.frame(
   symbol = c("KELD", "TAMX", "BROM", NA, "K*"),
   volume = c(12000, 800, NA, 10000, 0),
@@ -35,7 +35,7 @@ test_that("each sign chooses the rows that it should", {
   expect_identical(which_rows("name~BARGE"), c(1L, 4L))
   expect_identical(which_rows("name="), c(3L, 5L))
   expect_identical(which_rows("flag=true"), c(1L, 4L))
-  # texts that all are numbers compare as numbers
+  # texts that are all numbers compare as numbers
   expect_identical(which_rows("texts>9"), c(2L, 3L, 5L))
   expect_identical(
     which_rows("volume>0", "volume<10000", "first>=2000-01-01"), 2L

@@ -1,8 +1,8 @@
-# Statements against a truth of quarters, told by companies in every manner.
+# Statements against the true quarters, reported in every way.
 
-# Three years of quarters of two items and one balance, and the facts that tell
-# them: as quarters, as sums since the beginning of the year, or as quarters
-# with a year in place of the fourth.
+# Three years of quarters of two items and one balance, and the facts that
+# report them: as quarters, as sums since the beginning of the year, or as
+# quarters with a year in place of the fourth.
 told_facts <- function(seed, manner) {
   set.seed(seed)
   starts <- seq(as.Date("2023-01-01"), by = "3 months", length.out = 12)
@@ -133,7 +133,7 @@ test_that("figures are as they were filed first, last, or as known at a day", {
   )
   expect_identical(value(as_of = "2025-01-31"), value(filed = "first"))
   expect_identical(value(as_of = "2024-04-01"), numeric())
-  # nothing of what is made knows a figure before it was filed
+  # no result contains a figure before it was filed
   for (day in c("2024-06-01", "2025-03-01")) {
     known <- facts[facts$filed <= as.Date(day), ]
     for (period in c("annual", "quarterly", "trailing")) {
@@ -143,7 +143,7 @@ test_that("figures are as they were filed first, last, or as known at a day", {
       )
     }
   }
-  # quarters that do not add up to the year are told
+  # quarters that do not add up to the year are reported
   found <- attr(facts_statement(facts, items = "revenue"), "findings")
   expect_identical(found$period_end, as.Date("2024-12-31"))
 })

@@ -1,5 +1,5 @@
 # When queries are due: the words against instants counted by hand, and against
-# minutes tried one by one; crontabs, with cron itself where it is there.
+# minutes tried one by one; crontabs, with cron itself if it is installed.
 due <- function(text, from, to, calendar = source_calendar("quay")) {
   at <- vetusta:::desk_instants(
     vetusta:::desk_times(text), as.POSIXct(from, tz = "UTC"),
@@ -54,8 +54,7 @@ test_that("words become the instants they mean, in summer and in winter", {
     due("every 6 hours UTC", "2026-03-12", "2026-03-12 13:00"),
     c("2026-03-12 06:00", "2026-03-12 12:00")
   )
-  # an hour that is left out in spring comes once, and so does one that comes
-  # twice in autumn
+  # a skipped hour in spring comes once, and so does a repeated hour in autumn
   expect_length(
     due("at 3:30 Europe/Riga", "2026-03-28 12:00", "2026-03-29 12:00"), 1
   )
@@ -96,7 +95,8 @@ timed_desk <- function(times, env = parent.frame()) {
   )
 }
 
-# Whether a line of a crontab fires at an instant, from the manual's definition.
+# Whether a line of a crontab fires at an instant, by the definition in its
+# manual.
 fires <- function(line, at, zone) {
   fields <- strsplit(line, " ")[[1]][1:5]
   local <- as.POSIXlt(at, tz = zone)
@@ -127,7 +127,7 @@ test_that("a crontab fires at every due instant, in any zone", {
       all <- vetusta:::utc(vetusta:::desk_all_instants(desk))
       hit <- Reduce(`|`, lapply(lines, fires, at = all, zone = zone))
       expect_true(all(hit), info = paste(times, zone))
-      # and not all the time
+      # and not always
       minutes <- vetusta:::utc(1.8e9 + 60 * seq_len(20000))
       fired <- Reduce(`|`, lapply(lines, fires, at = minutes, zone = zone))
       expect_lt(mean(fired), 0.15)
@@ -283,7 +283,7 @@ test_that("cron itself runs what is due", {
   system2("crontab", "-", input = c(before, "# mine", "0 0 1 1 * true"))
   installed <- run_vetusta("schedule", "--install", folder = folder)
   expect_identical(installed$status, 0L, info = installed$stderr)
-  # where cron runs already, that one is used
+  # if cron is running already, it is used
   running <- length(
         suppressWarnings(system2("pgrep", c("-x", "cron"), stdout = TRUE))
       ) >

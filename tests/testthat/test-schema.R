@@ -1,5 +1,4 @@
-# A dataset has a schema: what came as text stays text, and no column changes
-# what it means.
+# A dataset has a schema: text stays text, and no column changes its meaning.
 written <- function(lines, ending = ".csv", env = parent.frame()) {
   path <- withr::local_tempfile(fileext = ending, .local_envir = env)
   writeLines(lines, path)
@@ -31,7 +30,7 @@ test_that("text that looks like a number stays text", {
   expect_identical(rows$shares, c(5, 7))
   expect_identical(rows$price, c(1.5, 2.25))
   expect_s3_class(rows$day, "Date")
-  # quotation marks, JSON strings and the text of Parquet say what is text
+  # quotation marks, JSON strings and Parquet's text type mark text
   archive_import_rows(
     archive, written(c("id,part", "1,\"5\"", "2,\"6\"")), "table", dataset = "q"
   )
@@ -110,7 +109,7 @@ test_that("a column becomes text with a note, old values are read on", {
     archive_read(archive, "files/d/a")[[1]]$when, c("2026-02-01", "soon")
   )
   expect_identical(nrow(archive_check(archive)), 0L)
-  # by key too, where old rows are numbers in JSON
+  # by key too, where old rows have numbers in JSON
   key <- function(rows) {
     archive_import_rows(
       archive, written(c("symbol,lot", rows)), "instruments", dataset = "k"
@@ -258,7 +257,7 @@ test_that("types that a card or an import declares are the schema's", {
     schema$type[match(names(types), schema$column)], unname(types)
   )
   expect_identical(archive_bars(archive, "KELD", "1 day")$cusip, c(123, NA))
-  # a fraction makes numbers of whole numbers, and says so
+  # a fraction turns whole numbers into numbers, with a note
   archive_import(
     archive, written(c("day,symbol,close,lots", "2026-03-15,KELD,12,7.25")),
     interval = "1 day", columns = c(time = "day")

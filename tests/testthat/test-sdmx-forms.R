@@ -1,5 +1,5 @@
-# Messages written from the standards, each for what it says and how it could be
-# misread.
+# Messages written from the standards, each for its content and its possible
+# misreadings.
 decoded <- function(text, dimensions = c("FREQ", "STATE")) {
   vetusta:::decode_sdmx(
     if (is.raw(text)) text else charToRaw(enc2utf8(paste(text, collapse = ""))),
@@ -102,7 +102,7 @@ test_that("deletions by value and series, and row actions", {
     expect_identical(
       held(archive)$value, if (form == "xml") 2 else c(2, 3), label = form
     )
-    # before the deletion came; a first value counts from the end of its year
+    # before the deletion arrived; a first value counts from the end of its year
     expect_identical(
       held(archive, as_of = "2023-12-01")$value,
       if (form == "xml") c(1, 2) else c(1, 2, 3), label = form
@@ -452,8 +452,7 @@ test_that("reporting years begin where each series says", {
   )
 })
 
-# A small office of its own: what its structure and its data are is written into
-# the test.
+# A small statistics office: the test has its structure and its data.
 start_office <- function(structure, data, env = parent.frame()) {
   file <- withr::local_tempfile(.local_envir = env)
   saveRDS(list(structure = structure, data = data), file)
@@ -663,7 +662,7 @@ test_that("complete values are not requested again for a while", {
       capture.output(print(again))
   )
   expect_equal(collect_run(again, archive, progress = FALSE)$pages, 0)
-  # another selection, and a card that says nothing of keeping
+  # another selection, and a card without `keep`
   expect_equal(plan("PT1H", STATE = "B")$pages, 1)
   expect_equal(plan(NULL)$pages, 1)
   Sys.sleep(1.2)

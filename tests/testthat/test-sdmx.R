@@ -487,7 +487,7 @@ test_that("JSON-stat, packed tables and xBRL-JSON by a card", {
       )
     )
   ))$rows
-  # the rows come in the order of their keys
+  # rows are in the order of their keys
   expect_identical(got$item, c("Assets", "Revenue"))
   expect_identical(got$value, c(70, 1200))
   expect_identical(got$basis, c("instant", "annual"))

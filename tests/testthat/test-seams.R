@@ -1,4 +1,4 @@
-# Two writers, clocks, shells, and what is handed from one step to the next.
+# Two writers, clocks, shells, and the facts handed from one step to the next.
 
 in_processes <- function(code, count, ...) {
   all <- lapply(seq_len(count), function(i) {
@@ -347,7 +347,7 @@ test_that("a database loses bars of a symbol that are all deleted", {
   put_rows(archive, "t", "b", "bars", bars("A", "deleted"), frequency = "PT1M")
   expect_identical(sum(export_database(archive, file)$deleted), 1)
   expect_identical(left(), "B")
-  # what was not asked for stays
+  # rows outside the request stay
   put_rows(archive, "t", "b", "bars", bars("B", "deleted"), frequency = "PT1M")
   export_database(archive, file, "A")
   expect_identical(left(), "B")

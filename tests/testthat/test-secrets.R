@@ -1,5 +1,5 @@
-# A service that repeats the key in every way, and nothing that is printed, kept
-# or logged may show it.
+# A service that repeats the key in every way; no output, record or log may show
+# it.
 secret_value <- "k\u00e9y/with+odd=signs&\"<more>"
 
 spellings <- function(secret) {

@@ -12,7 +12,7 @@ test_that("a value counts from its release and never before", {
           c(period, period) + 7 + sample(0:60, 2 * n, TRUE), tz = "UTC"
         )
       )
-      # some are revised later
+      # some values are revised later
       again <- rows[sample(2 * n, 20), ]
       again$value <- again$value + 10
       again$known <- again$known + 86400 * sample(1:90, 20, TRUE)
@@ -57,7 +57,7 @@ test_that("changing the future changes nothing before it", {
   expect_identical(
     series_align(later, traffic, grid = grid)[1:20, ], whole[1:20, ]
   )
-  # a bar counts from its end: at 07:31 the one that began at 07:30
+  # a bar counts from its end: at 07:31 the bar that began at 07:30
   expect_identical(
     series_align(
       bars,
@@ -65,7 +65,7 @@ test_that("changing the future changes nothing before it", {
     )$KELD,
     c(NA, bars$close[1])
   )
-  # without releases a period counts from its end, and later by the lag
+  # without releases a period counts from its end, plus the lag
   expect_identical(
     series_align(traffic[1:3], grid = as.Date(c("2026-01-31", "2026-02-01")))$t,
     c(NA, 1)

@@ -103,7 +103,7 @@ test_that("conversion by the known rate; pairs of correlations", {
   expect_identical(both$pairs, 2L)
   expect_true(is.na(both$correlation))
   expect_equal(series_correlation(x, y)$correlation, 1)
-  # a series with a hole: the changes are between times that both have
+  # a series with a hole: changes are between times that both have
   expect_identical(series_correlation(x, y[-2, ])$pairs, 2L)
 })
 
@@ -114,7 +114,7 @@ test_that("what is computed counts no earlier than what it is computed from", {
     value = c(1, 2, 3, 4, 5)
   )
   means <- series_change(days, "mean", window = "2 days")
-  # the mean of 1 and 2 March is known when 2 March is over
+  # the mean of 1 and 2 March is known at the end of 2 March
   expect_identical(
     series_align(means, grid = as.Date(c("2026-03-02", "2026-03-03")))$a,
     c(1, 1.5)
@@ -199,7 +199,7 @@ test_that("one series alone, and beside others, changes alike", {
     data.frame(series = name, time = days, value = round(rnorm(40), 3))
   }
   parts <- lapply(c("a", "b", "c"), table)
-  # a value that is missing, one that is infinite, and releases
+  # a missing value, an infinite value, and releases
   parts[[2]]$value[7] <- NA
   parts[[3]]$value[9] <- Inf
   for (change in c(

@@ -39,7 +39,7 @@ test_that("each rule fills like a reference and keeps observations", {
           !is.na(x[order(x$series, x$time), "value"])
         ]
       )
-      # filling what is full changes nothing
+      # filling a complete series changes nothing
       again <- series_fill(full, rule = rule, interval = "1 day")
       expect_identical(as.data.frame(again), as.data.frame(full))
     }
@@ -65,7 +65,7 @@ test_that("values some days apart are daily with gaps", {
     rule = "linear"
   )
   expect_equal(weeks$value, as.numeric(1:4))
-  # without a calendar a series' own times say where others are expected: on
+  # without a calendar the times of a series show where others are expected: on
   # Fridays, at a quarter past
   fridays <- data.frame(
     series = "mill",
@@ -176,8 +176,8 @@ test_that("seasonal, neighbour, constant and lists of rules", {
 })
 
 test_that("the monotone rule stays between its neighbours", {
-  # from the definition: a piece from y0 to y1 takes no value outside them, and
-  # turns nowhere
+  # from the definition: a piece from y0 to y1 stays between them and does not
+  # turn
   withr::with_seed(11, {
     for (i in 1:400) {
       n <- sample(4:8, 1)
@@ -201,7 +201,7 @@ test_that("the monotone rule stays between its neighbours", {
   )
   got <- series_fill(turning, rule = "monotone", interval = "1 day")
   expect_true(all(got$value >= 0 & got$value <= 10))
-  # where the slopes lie within the circle, it is the curve that R has
+  # if the slopes are within the circle, it is R's curve
   gentle <- data.frame(
     series = "mill",
     time = as.POSIXct("2026-03-01", tz = "UTC") + 86400 * c(0, 4, 7, 10, 16),

@@ -1,4 +1,4 @@
-# One history from several sources, against a reference from the definition.
+# Joining several sources, against a reference from the definition.
 
 test_that("values of the first source, brought to its level", {
   for (seed in 1:20) {
@@ -66,7 +66,7 @@ test_that("disagreements are findings; levels are known once measured", {
   expect_identical(found$origin, c("a", "a"))
   expect_equal(done$value[1:2], c(50, 51) * median(c(2, 101 / 60)))
   expect_true(all(as.numeric(done$known[1:2]) >= as.numeric(b$known[4])))
-  # what was measured by the others needs no level
+  # values of other sources need no level
   expect_equal(as.numeric(done$known[5]), 86400 * as.numeric(at[5] + 1))
   last <- series_join(
     a = a, b = b, adjust = "ratio", overlap = "1 day", tolerance = 1

@@ -1,7 +1,6 @@
-# One rule for all functions: what is made from values counts no earlier than
-# the latest of them. Random vintages are cut at a present, what became known
-# after it is changed, and what is made of either must be the same as far as it
-# was known by then.
+# One rule for all functions: a result counts no earlier than the latest of its
+# inputs. Random vintages are cut at an instant, later knowledge is changed, and
+# the results known by that instant must be equal.
 vintage_table <- function(seed, n = 14, kind = "observations") {
   withr::with_seed(seed, {
     period <- seq(as.Date("2024-01-01"), by = "month", length.out = n)
@@ -23,7 +22,7 @@ vintage_table <- function(seed, n = 14, kind = "observations") {
   })
 }
 
-# As of an instant: of each time the newest row known by then.
+# As of an instant: per time the latest row known by then.
 known_by <- function(rows, now) {
   rows <- rows[!is.na(rows$known) & rows$known <= now, ]
   rows$key <- paste(
@@ -202,7 +201,7 @@ test_that("a grid has the release known at each time", {
   archive <- archive_open(withr::local_tempfile(fileext = ".sqlite"))
   withr::defer(archive_close(archive))
   csv <- withr::local_tempfile(fileext = ".csv")
-  # two months known in their turn, the second said again in May
+  # two months known in turn, the second revised in May
   export_csv(
     data.frame(
       series = "mill",
@@ -223,7 +222,7 @@ test_that("a grid has the release known at each time", {
   every <- archive_read(archive, "mill", releases = TRUE)[[1]]
   expect_identical(nrow(every), 3L)
   expect_identical(series_align(every, grid = grid)$mill, c(NA, 10, 20, 25))
-  # the newest release alone cannot tell April
+  # the latest release alone does not show April
   newest <- archive_read(archive, "mill")[[1]]
   expect_identical(series_align(newest, grid = grid)$mill, c(NA, 10, 10, 25))
   expect_error(

@@ -1,7 +1,7 @@
-# One law for all functions that make values from values: `through` and `known`
-# of a result are at least the greatest of the inputs that it used. Tables and
-# chains of functions are drawn at random; what became known after an instant is
-# changed, and nothing that was known by then may move.
+# One law for all functions that derive values: `through` and `known` of a
+# result are at least the largest of the inputs used. Tables and chains of
+# functions are drawn at random; values that became known after an instant are
+# changed, and nothing known by then may move.
 
 days_of <- function(n) as.Date("2025-01-01") + cumsum(sample(1:3, n, TRUE))
 
@@ -13,8 +13,7 @@ law_calendar <- calendar_make(
   )
 )
 
-# Tables of each shape, some with instants out of order, with facts or without
-# them.
+# Tables of each shape, some with unordered instants, with or without facts.
 law_tables <- list(
   days = function() {
     day <- days_of(60)
@@ -67,7 +66,7 @@ law_tables <- list(
           86400 * sample(40:200, n, TRUE)
     }
     x <- x[sort(sample(n, 25)), ]
-    # some are released again
+    # some are revised
     if (!is.null(x$known) && runif(1) < 0.6) {
       again <- x[sample(25, 5), ]
       again$known <- again$known + 86400 * sample(200, 5)
@@ -100,8 +99,8 @@ rates_like <- function(x) {
   )
 }
 
-# Each takes a table, and gives another one; of what a function cannot do with a
-# table it says so.
+# Each takes a table and returns another; a function reports what it cannot do
+# with a table.
 law_works <- list(
   simple = function(x) series_change(x),
   year = function(x) {
@@ -135,7 +134,7 @@ law_works <- list(
     )
   },
   join = function(x) {
-    # of several releases the newest would be a choice by hindsight; two of one
+    # choosing the latest of several releases would be hindsight; two of one
     # time are refused
     old <- points_table(vetusta:::series_points(x))
     middle <- min(old$time) + 86400 * 60
@@ -204,7 +203,7 @@ points_table <- function(points) {
   )
 }
 
-# What a table says as of an instant, by series and time.
+# The content of a table as of an instant, by series and time.
 said_by <- function(x, now) {
   points <- vetusta:::series_points(x)
   points <- points[points$known <= now & points$known >= 0, ]
@@ -218,7 +217,7 @@ said_by <- function(x, now) {
 }
 
 changed_after <- function(x, now, holes = 0) {
-  # rows stand in order already, so that points are rows
+  # rows are ordered already, so points are rows
   known <- vetusta:::series_points(x)$known
   late <- known > now
   for (name in intersect(

@@ -1,5 +1,5 @@
-# Rows out of order are sorted, which is said once, by a message that a program
-# can tell from others; and calendars that end.
+# Unordered rows are sorted, with one message of its own class; and calendars
+# that end.
 points <- function(day, value = seq_along(day), series = "mill") {
   data.frame(
     series = series,
@@ -73,7 +73,7 @@ test_that("the note has numbers and can be muffled", {
   )
   note <- note_of(series_change(two, "difference"))$notes[[1]]
   expect_identical(c(note$late, note$total), c(1, 5))
-  # interleaved series are each in order
+  # interleaved series are ordered each
   expect_identical(
     length(note_of(series_change(two[c(1, 3, 2, 4), ], "difference"))$notes), 0L
   )
@@ -177,7 +177,7 @@ test_that("a calendar of some years is not used for others", {
     broken$covers <- wrong
     expect_error_kind(calendar_make(broken), "calendar")
   }
-  # without the word a calendar has its rules for all years
+  # without `until` a calendar's rules hold for all years
   text$covers <- NULL
   expect_gt(
     nrow(calendar_sessions(calendar_make(text), "2099-01-01", "2099-12-31")),

@@ -1,8 +1,8 @@
-# What functions give for a series with several releases, against its
-# definition: as of every instant, what they give for the rows that count then.
+# The result for a series with several releases, against its definition: as of
+# every instant, the result for the rows that count then.
 
-# A value most days, with delays, corrections, deletions, missing values, times
-# that come late, and sometimes a release of all.
+# A value on most days, with delays, corrections, deletions, missing values,
+# late times, and sometimes a release of everything.
 drawn_releases <- function(seed, step, n = 16) {
   withr::with_seed(seed, {
     day <- seq(
@@ -150,8 +150,7 @@ test_that("filled values are of what was known, and are replaced", {
     as.data.frame(back), as.data.frame(suppressMessages(series_frame(rows))),
     ignore_attr = TRUE
   )
-  # the value that comes late is the newest of its day, and not the end of the
-  # filled one
+  # the late value is the latest of its day, and not the end of the filled one
   days <- as.Date("2026-01-01") + c(0, 1, 3, 2, 1)
   late <- data.frame(
     series = "a",

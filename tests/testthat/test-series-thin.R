@@ -1,5 +1,4 @@
-# Thinning keeps what can be seen: beside a slow reference written from the
-# definition.
+# Thinning keeps what is visible: against a slow reference from the definition.
 thin_slowly <- function(time, value, columns) {
   at <- pmin(
     floor((time - time[1]) / (time[length(time)] - time[1]) * columns), columns
@@ -32,7 +31,7 @@ test_that("each column keeps its first, last, lowest and highest value", {
     expect_identical(
       range(value[kept], na.rm = TRUE), range(value, na.rm = TRUE)
     )
-    # places on the edge of two columns may fall into either
+    # points on the edge of two columns may fall into either
     own <- thin_slowly(time, value, columns)
     expect_lt(
       length(setdiff(own, kept)) + length(setdiff(kept, own)),

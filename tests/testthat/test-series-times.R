@@ -12,7 +12,7 @@ test_that("bars of any length are known from their end", {
       series_align(bars)$time[1], at + 86400 * n, label = paste(n, "days")
     )
   }
-  # months of 28 to 31 days, and their quarters, in a zone of their own
+  # months of 28 to 31 days, and their quarters, in another zone
   zone <- "America/New_York"
   first <- seq(as.Date("2026-01-01"), by = "month", length.out = 12)
   months <- series_about(
@@ -57,7 +57,7 @@ test_that("aggregated days end in their zone, and ranges where they say", {
   )
   weeks <- series_aggregate(days, "W")
   months <- series_aggregate(weeks, "M")
-  # a month is known once the last of its weeks is
+  # a month is known when its last week is
   expect_identical(months$known[1], weeks$known[1])
   expect_gte(as.numeric(months$known[2]), max(as.numeric(weeks$known[2:3])))
   ten <- series_frame(
@@ -118,10 +118,10 @@ test_that("what is adjusted waits for the prices that tell by how much", {
   known <- function(x) vetusta:::series_points(x)$known
   ratio <- bars_adjust(days, cash, "all")
   expect_equal(known(ratio)[1:3], rep(as.numeric(day("2026-03-05")), 3))
-  # with the first close of the ex-day in it, from the end of that day
+  # a window with the first close of the ex-day counts from the end of that day
   total <- bars_adjust(days, cash, "all", "total-return")
   expect_equal(known(total)[1:3], rep(as.numeric(day("2026-03-06")), 3))
-  # and so are weeks that are made of them, and their changes
+  # and so do weeks made of them, and their changes
   weeks <- bars_resample(total, "1 week")
   expect_gte(
     as.numeric(weeks$through[1] %||% Inf), as.numeric(day("2026-03-06"))
@@ -268,7 +268,7 @@ test_that("facts survive operations; differences become columns", {
     rbind(bars, series_about(bars, interval = "1 hour")), "shape",
     "1 minute and of 1 hour"
   )
-  # of two zones the instants are written down
+  # for two zones the instants are written out
   days <- bars_frame(
     data.frame(
       symbol = "A",

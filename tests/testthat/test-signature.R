@@ -181,7 +181,7 @@ test_that("a JSON login gives a token for any header", {
     good <- grepl(
       "^Mill key-[0-9]+-of-the-mill$", request$HTTP_X_MILL_KEY %||% ""
     )
-    # the first key runs out before its time
+    # the first key expires early
     if (!good || request$HTTP_X_MILL_KEY == "Mill key-1-of-the-mill") {
       return(json_answer(list(error = "who?"), status = 401L))
     }

@@ -20,7 +20,7 @@ test_that("a wrong card says file, line, and the nearest right word", {
     source_card(card_with(change("delay:", "dellay:"))), "card",
     "did you mean \"delay\""
   )
-  # words that cards had once are refused with the new ones
+  # earlier words of cards are refused, with the new ones
   expect_error_kind(
     source_card(card_with(change("delay:", "withheld:"))), "card",
     "write delay in its place"
@@ -190,7 +190,7 @@ test_that("every example in the explanation of source cards is a right card", {
   for (line in lines[grepl("^problem: ", lines)]) card(line)
 })
 
-# The blocks of a text in Markdown: their language and lines.
+# The code blocks of a Markdown text: language and lines.
 text_blocks <- function(file) {
   lines <- readLines(file)
   fences <- grep("^```", lines)

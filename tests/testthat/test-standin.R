@@ -29,6 +29,7 @@ test_that("every ready card collects from its service", {
   quay <- source_at("quay")
   run <- collect_from(quay, archive, query_rows(quay, "directory"))
   # fourteen sectors, the largest of several pages; some instruments are in two
+  # of them
   expect_gte(run$pages, 14)
   directory <- archive_rows(archive, "quay", "directory")
   expect_identical(
@@ -91,7 +92,7 @@ test_that("a job is polled, downloaded, stored, and resumed", {
     hall, "SALT", "1 day", from = "2010-01-01", to = "2025-12-31"
   )
   plan <- plan_requests(query, archive)
-  # as after a kill: the ticket is noted, and half of the file is there
+  # as after a kill: the ticket is stored, and half of the file is there
   run <- vetusta:::run_make(
     query, vetusta:::archive_sink(archive, query), planned = TRUE
   )

@@ -48,7 +48,7 @@ test_that("a dataset is found by word, language and theme", {
     "argument", "version 7.0"
   )
   expect_error_kind(datasets_themes(source_card("quay")), "argument", "SDMX")
-  # what is young is not asked for again, what is old is asked for with its
+  # recent data is not requested again, older data is requested with its
   # validators
   held <- DBI::dbGetQuery(
     archive$connection,
@@ -228,8 +228,7 @@ test_that("releases as of an instant, and updates only", {
   Sys.sleep(1)
   two <- collect(first$root)
   expect_gt(two$changed, 3)
-  # what was there is as it was; a value that came later counts from the end of
-  # its period
+  # stored values are unchanged; a later value counts from the end of its period
   then <- archive_observations(
     archive, "basin", "FREIGHT_PRICES", as_of = between
   )
@@ -248,7 +247,7 @@ test_that("releases as of an instant, and updates only", {
     sum(revisions$releases) +
       sum(is.na(archive_observations(archive, "basin", "FREIGHT_PRICES")$value))
   )
-  # all releases at once, from a service that serves them, with their own dates
+  # all releases at once, from a service that has them, with their dates
   history <- new_archive()
   basin <- basin_at(first$root)
   collect_run(
@@ -271,7 +270,7 @@ test_that("releases as of an instant, and updates only", {
     ),
     0L
   )
-  # aligned as of, nothing is used before its release
+  # aligned point in time, no value is used before its release
   grid <- series_align(
     then[then$UNIT == "T", ],
     grid = as.POSIXct(c("2026-02-19", "2026-02-21"), tz = "UTC"),

@@ -1,5 +1,5 @@
-# Statements that are kept ready do what others do: after one that failed,
-# within transactions, beside another process, and at the end.
+# Prepared statements work like others: after one that failed, within
+# transactions, beside another process, and at the end.
 
 level_page <- function(key, time, value = time) {
   rows <- list(
@@ -26,7 +26,7 @@ level_page <- function(key, time, value = time) {
     )
   )
 }
-# These are SQLite's, whatever store the other tests are of.
+# These belong to SQLite, whichever store the other tests use.
 new_archive <- function(env = parent.frame()) {
   archive <- archive_open(
     withr::local_tempfile(fileext = ".sqlite", .local_envir = env)
@@ -66,7 +66,7 @@ test_that("a prepared statement gives equal results every time", {
     expect_identical(vetusta:::store_claim(archive, paste0("c", i), 0), "ours")
   }
   expect_gt(ready_count(archive), 1)
-  # a missing value first, and then a number
+  # a missing value first, then a number
   vetusta:::store_note(archive, "k", "river", "levels", "empty", at = 1)
   expect_identical(
     vetusta:::store_notes(archive, "k", "river", "levels", "empty")$value,
@@ -81,7 +81,7 @@ test_that("an overlapping page fails and leaves nothing", {
   archive <- new_archive()
   for (i in 1:12) {
     vetusta:::store_put(archive, level_page("a", 86400 * (10 * i + 0:4)))
-    # the quick way refuses this one, the other one takes it
+    # the fast path refuses this one, the general path takes it
     vetusta:::store_put(
       archive, level_page("a", 86400 * (10 * i + 3:6), value = 1:4)
     )
@@ -118,7 +118,7 @@ test_that("a statement that ends early locks nothing", {
       2:3
     )
   }
-  # the second value has no positive one
+  # the second value has no positive counterpart
   for (i in 1:2) {
     expect_error(
       vetusta:::sql_get(
@@ -199,7 +199,7 @@ test_that("quick counts equal those of a comparison", {
   for (i in 1:4000) {
     old <- draw(sample(1:6, 1), 0)
     new <- draw(sample(1:6, 1), sample(0:8, 1))
-    # mostly what is held, again
+    # mostly stored rows, again
     at <- match(new$time, old$time)
     if (stats::runif(1) < 0.8) {
       new$value[!is.na(at)] <- old$value[stats::na.omit(at)]

@@ -1,4 +1,4 @@
-# Pages that are written together.
+# Pages written together.
 later_page <- function(symbol, times, close = 1, claim = NULL, note = NULL) {
   rows <- data.frame(
     symbol = symbol, time = utc(times), open = close, high = close,
@@ -49,8 +49,7 @@ test_that("gathered pages end as if written one by one", {
     vetusta:::store_covered(together, "quay", "bars"),
     vetusta:::store_covered(alone, "quay", "bars")
   )
-  # the fan of small segments is counted for series that were made with their
-  # first page, too
+  # small segments are counted for series made with their first page too
   vetusta:::store_settle(together)
   expect_equal(plain(together), plain(alone))
 })
@@ -72,7 +71,7 @@ test_that("stored rows are compared and counts corrected", {
   expect_identical(total, c(new = 11, changed = 9, unchanged = 10))
   expect_identical(vetusta:::later_wrong(archive, "quay", "bars"), total * 0)
   expect_equal(archive_bars(archive, "A", "1 minute")$close, c(1, rep(2, 10)))
-  # from then on each is written by itself
+  # from then on each is written separately
   later_put(archive, later_page("C", at))
   expect_identical(vetusta:::later_due(archive), Inf)
 })
@@ -93,7 +92,7 @@ test_that("what is no small page is written after those that wait", {
     "page 3"
   )
   expect_identical(later_journal(archive$path), 2L)
-  # closing writes what waits
+  # closing writes the waiting pages
   later_put(archive, later_page("B", at, claim = "c"))
   path <- archive$path
   archive_close(archive)

@@ -1,5 +1,5 @@
-# The specification of a store: any kind has to pass it. A kind is a function
-# that opens a fresh one.
+# The specification of a store, which every kind has to pass. A kind is a
+# function that opens a new store.
 stores <- list(
   sqlite = function(env = parent.frame()) new_archive(env = env),
   postgres = function(env = parent.frame()) postgres_archive(env),
@@ -39,7 +39,7 @@ read_all <- function(store, key = "a", ...) {
   vetusta:::store_read(store, series$id[series$key == key], ...)$columns
 }
 
-# A history as its definition says: each write is looked at by itself.
+# A history by its definition: each write separately.
 plain_history <- function() {
   rows <- data.frame(
     time = numeric(), known = numeric(), value = numeric(), status = character()
@@ -48,8 +48,8 @@ plain_history <- function() {
     put = function(time, known, value, status, now) {
       held <- rows$time
       for (i in order(time, known)) {
-        # the first value of a time counts from its end, and what comes later
-        # from its coming
+        # the first value of a time counts from its end, later ones from their
+        # arrival
         at <- if (!is.na(known[i])) {
           known[i]
         } else if (time[i] %in% held) {
@@ -64,7 +64,7 @@ plain_history <- function() {
           last$status == status[i]) {
           next
         }
-        # a deletion of nothing says nothing, but that it is dated
+        # deleting nothing has no effect, unless the deletion is dated
         if (!nrow(before) && status[i] == "deleted" && is.na(known[i])) next
         clash <- which(rows$time == time[i] & rows$known == at)
         newest <- !any(rows$time == time[i] & rows$known > at)

@@ -192,7 +192,7 @@ test_that("periods of every frequency are read and written", {
   expect_identical(
     format(time_periods("2026-Q1", year_start = "--07-01")$first), "2026-07-01"
   )
-  # every week of forty years is written as it was read
+  # every week of forty years reads back as written
   weeks <- seq(as.Date("2000-01-03"), by = 7, length.out = 2080)
   expect_identical(time_periods(time_spelling(weeks, "W"))$first, weeks)
 })

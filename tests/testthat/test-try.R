@@ -1,6 +1,6 @@
-# A card tried before it is trusted, and samples that travel with it.
+# Trying a card before trusting it, and samples that are kept with it.
 
-# Two pages of bars; what is wrong with them stands in `state`.
+# Two pages of bars; the faults are in `state`.
 try_service <- function(folder, env = parent.frame()) {
   answer <- function(n, request) {
     state <- dget(file.path(folder, "state"))
@@ -52,7 +52,7 @@ try_card <- function(url, env = parent.frame()) {
   )
 }
 
-# A folder that says what the service does, its card, and a query.
+# A folder that controls the service, its card, and a query.
 try_made <- function(env = parent.frame()) {
   withr::local_envvar(TRY_KEY = "try-secret-1", .local_envir = env)
   folder <- withr::local_tempdir(.local_envir = env)
@@ -90,8 +90,8 @@ test_that("the request, the answer and its reading, without secrets", {
   collect_try(query, archive = archive)
   expect_identical(nrow(vetusta:::store_tokens(archive, source$source)), 2L)
   expect_identical(nrow(archive_series(archive)), 0L)
-  # three hours later on the clock the bars lie outside the sessions, and years
-  # later in the future
+  # three hours later the bars are outside the sessions, years later in the
+  # future
   try_state(folder, shift = 12 * 3600)
   expect_match(collect_try(query)$looks, "outside all sessions", all = FALSE)
   try_state(folder, shift = 20 * 365 * 86400)
@@ -121,7 +121,7 @@ test_that("samples show what a card reads, and a changed service", {
   done <- samples_test(source, samples)
   expect_identical(done$outcome, c("same", "same"))
   expect_identical(done$rows, c(2, 3))
-  # a card that reads something else is told from one that reads the same
+  # a card that reads other rows is distinguished from one that reads the same
   other <- source
   other$datasets$bars$columns$close[c("at", "member")] <- list("/t", "t")
   expect_identical(
@@ -130,7 +130,7 @@ test_that("samples show what a card reads, and a changed service", {
   expect_match(samples_test(other, samples)$said[1], "row 1 was")
   other$datasets$bars <- NULL
   expect_identical(samples_test(other, samples)$outcome, c("failed", "failed"))
-  # the service as it is now: other values are no change, other columns are
+  # the service today: other values are no change, other columns are
   try_state(folder, shift = 60)
   expect_identical(
     samples_test(source, samples, live = TRUE)$outcome, c("same", "same")
@@ -188,7 +188,7 @@ test_that("every ready card is tried at its service, from the command line", {
     )
     expect_match(out$stdout, "read ", fixed = TRUE)
   }
-  # an export gives a ticket, and an office's message needs no sample
+  # an export returns a ticket, and an office's message needs no sample
   ticket <- said(
     "try", "hall", "SALT", "--interval", "1 day", "--from", "2020-01-01",
     "--to", "2020-12-31"

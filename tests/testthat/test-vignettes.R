@@ -1,5 +1,5 @@
-# Every vignette runs offline, from its first line to its last, and shows what
-# it tells.
+# Every vignette runs offline from its first line to its last, and shows what
+# its text says.
 vignette_of <- function(name) {
   testthat::skip_if_not_installed("knitr")
   file <- testthat::test_path("..", "..", "vignettes", paste0(name, ".Rmd"))
@@ -8,7 +8,7 @@ vignette_of <- function(name) {
   )
   folder <- withr::local_tempdir()
   lines <- readLines(file, encoding = "UTF-8")
-  # an error is none to show here
+  # errors are not caught here
   lines <- sub(
     "knitr::opts_chunk$set(", "knitr::opts_chunk$set(error = FALSE, ", lines,
     fixed = TRUE

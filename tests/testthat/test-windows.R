@@ -1,7 +1,7 @@
-# Windows and the pages within them: which stretch a page covers, when a service
-# has no word for one end of the window, and pages by the last row. A service of
-# daily bars from `first` to `last`, in pages of ten; forward or backward in
-# time, with the words of the request that it knows.
+# Windows and their pages: the window that a page covers, services without a
+# parameter for one end of the window, and paging by the last row. A service of
+# daily bars from `first` to `last`, in pages of ten, forward or backward in
+# time, with the parameters that it knows.
 day_server <- function(first, last, backward = FALSE, knows = c("from", "to"),
                        shuffled = FALSE, env = parent.frame()) {
   answer <- function(n, request) {
@@ -92,7 +92,7 @@ test_that("a stopped collection loses nothing, in any direction", {
       }
       expect_lt(round, 60)
       expect_identical(days_of(archive), as.character(whole), label = label)
-      # no row came twice
+      # no row was received twice
       expect_identical(
         sum(archive_journal(archive)$rows), length(whole), label = label
       )
@@ -164,7 +164,7 @@ test_that("a service without one end of the window is not overrun", {
       ),
       0L, label = case[[1]]
     )
-    # and stopped after each page it comes to the same
+    # stopping after each page gives the same result
     archive <- new_archive(environment())
     for (round in 1:60) {
       if (collect_days(
@@ -473,8 +473,8 @@ test_that("requests without a window are made once", {
   expect_identical(collect_run(plan, archive, progress = FALSE)$left, 0)
   expect_identical(nrow(archive_journal(archive)), 8L)
   expect_identical(nrow(plan_requests(plan$query, archive)$requests), 0L)
-  # a service that gives its newest rows, however many are asked for: one
-  # request, and what it lacks is said
+  # a service that returns its newest rows, whatever is requested: one request,
+  # and a message about the missing rows
   latest <- bars_card(
     url,
     c(

@@ -1,6 +1,6 @@
-# Every exported function, with each of its arguments spoilt in every simple
-# way: what comes back is a result or an error of the product's own, which says
-# what to do, and never one of R's.
+# Every exported function with each argument invalid in every simple way: the
+# outcome is a result or an error of the package with advice, never an error of
+# R.
 spoilt_values <- list(
   nothing = NULL,
   absent = NA,
@@ -542,8 +542,8 @@ test_that("no argument, however wrong, gets an error of R's own", {
   withr::local_dir(folder)
   archive <- new_archive()
   all <- calls_for_spoiling(archive, folder)
-  # the requests that all others are made from are known, and the product
-  # exports no function that is left out here without a word
+  # every function that all arguments derive from is covered; every exported
+  # function is here, or left out with a reason
   left_out <- c(
     "archive_open", "archive_close", "cli_main", "services_serve",
     "services_start", "desk_browse", "desk_secret", "desk_source",
@@ -557,7 +557,7 @@ test_that("no argument, however wrong, gets an error of R's own", {
       for (kind in names(spoilt_values)) {
         arguments <- all[[name]]
         arguments[i] <- list(spoilt_values[[kind]])
-        # to write to standard output is right
+        # writing to standard output is allowed
         if (name == "export_csv" && i == 2 && kind == "blank") next
         found <- tryCatch(
           {
