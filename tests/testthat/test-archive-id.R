@@ -1,5 +1,5 @@
 # The direction of rotation depends on the machine's byte order.
-without_course <- function(lines) sub("there  .*$", "there", lines)
+without_course <- function(lines) sub("present  .*$", "present", lines)
 
 # Series by their IDs, and series of all kinds in one command.
 mixed_archive <- function(env = parent.frame()) {
