@@ -194,7 +194,7 @@ check_stored <- function(symbol, here, series, interval) {
     vetusta_stop(
       "argument",
       paste0(
-        "The archive holds ", symbol, " of ", format(interval),
+        "The archive has ", symbol, " of ", format(interval),
         " from several ", if (several) "sources." else "datasets."
       ),
       todo = if (several) {
@@ -211,7 +211,7 @@ check_stored <- function(symbol, here, series, interval) {
   if (length(others)) {
     vetusta_stop(
       "argument",
-      paste0("The archive holds no ", symbol, " of ", format(interval), "."),
+      paste0("The archive has no ", symbol, " of ", format(interval), "."),
       todo = paste0(
         "it has the interval ", paste(frequency_text(others), collapse = ", "),
         "; resample those, or collect"
@@ -221,7 +221,7 @@ check_stored <- function(symbol, here, series, interval) {
   near <- nearest_word(symbol, unique(series$symbol))
   vetusta_stop(
     "argument",
-    paste0("The archive holds no series of the symbol \"", symbol, "\"."),
+    paste0("The archive has no series of the symbol \"", symbol, "\"."),
     todo = if (is.null(near)) {
       "collect or import it first; `vetusta list` shows the stored series"
     } else {

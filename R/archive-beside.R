@@ -14,9 +14,9 @@ with_locked_file <- function(file, work, patience = 60) {
   while ((lock <- file_lock_cpp(folder)) == -1L) {
     if (now_seconds() > until) {
       vetusta_stop(
-        "export", "Another process is at work on the file.",
+        "export", "Another process is writing the file.",
         where = file,
-        todo = "let it end, and give the command again"
+        todo = "wait until it ends, and repeat the command"
       )
     }
     Sys.sleep(0.02)

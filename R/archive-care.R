@@ -63,7 +63,7 @@ archive_restore <- function(from, file) {
     vetusta_stop(
       "archive", "There is no such copy.",
       where = from,
-      todo = "look at the path"
+      todo = "check the path"
     )
   }
   if (same_file(from, file)) {
@@ -107,7 +107,7 @@ archive_rescue <- function(from, file) {
     vetusta_stop(
       "archive", "There is no such file.",
       where = from,
-      todo = "look at the path"
+      todo = "check the path"
     )
   }
   check_new_file(file, from)
@@ -194,19 +194,19 @@ check_new_file <- function(file, archive) {
     vetusta_stop(
       "archive", "This is the archive itself.",
       where = file,
-      todo = "give the path of a file that is not there yet"
+      todo = "give the path of a file that does not exist yet"
     )
   }
   if (file.exists(file)) {
     vetusta_stop(
-      "archive", "The file is there already, and is not written over.",
-      where = file, todo = "give the path of a file that is not there yet"
+      "archive", "The file exists already and is not overwritten.",
+      where = file, todo = "give the path of a file that does not exist yet"
     )
   }
   if (!dir.exists(dirname(file))) {
     vetusta_stop(
-      "archive", "The folder for the file is not there.",
-      where = dirname(file), todo = "make it, or give another path"
+      "archive", "The folder of the file does not exist.",
+      where = dirname(file), todo = "create it, or give another path"
     )
   }
 }
@@ -216,7 +216,7 @@ check_file_archive <- function(path) {
   if (is_server(path)) {
     vetusta_stop(
       "archive",
-      "This is done with an archive in a file, and not with a server's.",
+      "This works only for an archive in a file, not on a server.",
       where = path, todo = "copy it: vetusta archive copy FROM TO"
     )
   }
@@ -237,7 +237,7 @@ place_archive <- function(beside, file) {
         "."
       ),
       where = file,
-      todo = "look at the rights of its folder and the room on the disk"
+      todo = "check the permissions of its folder and the room on the disk"
     )
   }
   invisible(file)
@@ -259,9 +259,9 @@ check_not_in_use <- function(file) {
   busy <- tryCatch(store_in_use(archive), finally = archive_close(archive))
   if (busy) {
     vetusta_stop(
-      "archive", "A collector is at the archive.",
+      "archive", "A collector is using the archive.",
       where = file,
-      todo = "let it end, or stop it, and restore then"
+      todo = "wait until it ends, or stop it, and restore again"
     )
   }
 }

@@ -46,9 +46,9 @@ archive_drop <- function(archive, what, backup = NULL, dry = FALSE) {
   }
   if (store_in_use(archive)) {
     vetusta_stop(
-      "archive", "A collector is at the archive.",
+      "archive", "A collector is using the archive.",
       where = archive$path,
-      todo = "let it end, or stop it, and give the command again"
+      todo = "wait until it ends, or stop it, and repeat the command"
     )
   }
   backup <- backup %||% drop_backup(archive)

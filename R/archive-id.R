@@ -337,7 +337,7 @@ name_columns <- c(instruments = "symbol", places = "place")
 stop_no_series <- function(id, asked, series) {
   if (!nrow(series)) {
     vetusta_stop(
-      "argument", "The archive holds no series yet.",
+      "argument", "The archive has no series yet.",
       todo = "collect or import something first"
     )
   }
@@ -349,7 +349,7 @@ stop_no_series <- function(id, asked, series) {
     vetusta_stop(
       "argument",
       paste0(
-        "The archive holds no ", asked$path, " of \"", asked$frequency, "\"."
+        "The archive has no ", asked$path, " at \"", asked$frequency, "\"."
       ),
       todo = paste0(
         "it has ",
@@ -361,7 +361,7 @@ stop_no_series <- function(id, asked, series) {
   near <- nearest_ids(asked$path, series)
   vetusta_stop(
     "argument",
-    paste0("The archive holds no series with the ID \"", id, "\"."),
+    paste0("The archive has no series with the ID \"", id, "\"."),
     todo = if (length(near)) {
       paste0("did you mean ", paste0("\"", near, "\"", collapse = " or "), "?")
     } else {

@@ -200,7 +200,7 @@ sheet_cells <- function(file, sheet) {
     },
     function(e) {
       vetusta_stop(
-        "import", "The file is no workbook, or it is damaged.",
+        "import", "The file is not a workbook, or it is damaged.",
         where = file,
         todo = "save it again as .xlsx"
       )

@@ -13,7 +13,7 @@ import_parts <- function(file, each, absent = import_absent, kinds = NULL) {
     vetusta_stop(
       "import", "The file has no rows.",
       where = file,
-      todo = "look at what wrote it"
+      todo = "check the program that wrote it"
     )
   }
   # texts that mean "missing" are missing
@@ -33,9 +33,9 @@ import_readers <- list(
       as.data.frame(nanoparquet::read_parquet(file)),
       error = function(e) {
         vetusta_stop(
-          "import", "The Parquet file is damaged, or is none.",
+          "import", "The file is not Parquet, or it is damaged.",
           where = file,
-          todo = "look at what wrote it, or fetch it again"
+          todo = "write or download it again"
         )
       }
     )
@@ -48,7 +48,7 @@ import_readers <- list(
         read_json(json_lines(body), where = file, exact = exact)[[1]],
         vetusta_error_payload = function(e) {
           vetusta_stop(
-            "import", "A line of the file is no JSON.",
+            "import", "A line of the file is not JSON.",
             where = file,
             todo = "write one JSON object per line"
           )
@@ -68,7 +68,7 @@ import_readers <- list(
     if (long) read <- parse(TRUE)
     if (!is.data.frame(read)) {
       vetusta_stop(
-        "import", "The lines of the file are no objects.",
+        "import", "The lines of the file are not JSON objects.",
         where = file,
         todo = "write one JSON object per line"
       )
@@ -117,7 +117,8 @@ import_readers <- list(
 #'   dataset = "levels"
 #' )
 archive_import_rows <- function(archive, file, shape = "observations",
-                                dataset = NULL, source = "files", columns = NULL,
+                                dataset = NULL, source = "files",
+                                columns = NULL,
                                 wide = FALSE, unit = NULL, types = NULL,
                                 form = NULL) {
   check_archive(archive)
@@ -223,7 +224,7 @@ check_import_file <- function(file) {
     vetusta_stop(
       "import", "There is no such file.",
       where = file,
-      todo = "look at the path"
+      todo = "check the path"
     )
   }
 }
@@ -238,7 +239,10 @@ import_shaped <- function(rows, shape, columns, wide, file) {
   if (length(columns) && (!is.character(columns) || is.null(names(columns)))) {
     vetusta_stop(
       "import",
-      "`columns` are names of the file's columns by those of the shape.",
+      paste0(
+        "`columns` must be the file's column names, named by the shape's ",
+        "columns."
+      ),
       todo = "write them as c(period = \"Month\", value = \"Level\")"
     )
   }

@@ -58,7 +58,7 @@ check_types <- function(types) {
     anyNA(types) ||
     !all(nzchar(names(types)))) {
     vetusta_stop(
-      "import", "`types` are types by column.",
+      "import", "`types` must be types, named by column.",
       todo = "write them as c(cusip = \"text\", lots = \"whole number\")"
     )
   }

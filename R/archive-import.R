@@ -41,7 +41,8 @@
 #' csv <- system.file("extdata", "keld-days.csv", package = "vetusta")
 #' archive_import(archive, csv, symbol = "KELD", interval = "1 day")
 archive_import <- function(archive, file, symbol = NULL, interval,
-                           source = "files", columns = NULL, time_as = "rfc3339",
+                           source = "files", columns = NULL,
+                           time_as = "rfc3339",
                            zone = "UTC", calendar = NULL, unit = NULL,
                            types = NULL, form = NULL) {
   check_archive(archive)
@@ -60,7 +61,7 @@ archive_import <- function(archive, file, symbol = NULL, interval,
     vetusta_stop(
       "import", "There is no such file.",
       where = file,
-      todo = "look at the path"
+      todo = "check the path"
     )
   }
   kinds <- function(names) {

@@ -65,14 +65,14 @@ file_store <- function(path, create, read_only) {
   }
   if (!dir.exists(dirname(path))) {
     vetusta_stop(
-      "archive", "The archive's folder is not there.",
+      "archive", "The archive's folder does not exist.",
       where = dirname(path),
-      todo = "make the folder, or give another path"
+      todo = "create the folder, or give another path"
     )
   }
   if (dir.exists(path)) {
     vetusta_stop(
-      "archive", "The archive's path is that of a folder.",
+      "archive", "The path of the archive is a folder.",
       where = path,
       todo = "give the path of a file, as archive.sqlite in it"
     )
@@ -81,7 +81,7 @@ file_store <- function(path, create, read_only) {
     vetusta_stop(
       "archive", "The archive cannot be read.",
       where = path,
-      todo = "look at the rights of the file"
+      todo = "check the permissions of the file"
     )
   }
   sqlite_store(path, read_only)
@@ -94,7 +94,7 @@ is_server <- function(path) {
   )
   if (length(scheme) && !scheme %in% c("postgresql", "postgres")) {
     vetusta_stop(
-      "archive", paste0("An archive cannot be reached by ", scheme, "://."),
+      "archive", paste0("Archives have no URLs with ", scheme, "://."),
       where = database_named(path),
       todo = "give the path of a file, or postgresql://user@host:5432/name"
     )
@@ -119,8 +119,8 @@ archive_label <- function(path) {
 archive_close <- function(archive) {
   if (missing(archive) || !inherits(archive, "vetusta_archive")) {
     vetusta_stop(
-      "archive", "This is no archive.",
-      todo = "give what archive_open() gave"
+      "archive", "This is not an archive.",
+      todo = "give a result of archive_open()"
     )
   }
   store_close(archive)
@@ -130,7 +130,7 @@ check_archive <- function(archive) {
   archive <- given(archive, "archive", "archive")
   if (!inherits(archive, "vetusta_archive") || is.null(archive$connection)) {
     vetusta_stop(
-      "archive", "This is no open archive.",
+      "archive", "This is not an open archive.",
       todo = "open an archive with archive_open()"
     )
   }

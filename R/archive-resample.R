@@ -15,7 +15,7 @@ resample_asked <- function(resample, series) {
     is.null(names(resample)) ||
     !"interval" %in% names(resample)) {
     vetusta_stop(
-      "argument", "`resample` is a list of arguments of bars_resample().",
+      "argument", "`resample` must be a list of arguments of bars_resample().",
       todo = "give it as list(interval = \"1 day\", calendar = ...)"
     )
   }
@@ -26,7 +26,7 @@ resample_asked <- function(resample, series) {
   if (length(other)) {
     vetusta_stop(
       "argument",
-      "Bars are resampled, and a series has other values.",
+      "Only bars can be resampled, and a series has other values.",
       where = series$id[match(other[1], series$shape)],
       todo = paste0(
         "read it without `resample`, and give it to series_aggregate() or ",

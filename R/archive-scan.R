@@ -44,7 +44,7 @@ archive_scan <- function(archive, ids = NULL, f, by = 1e6, from = NULL,
   check_flag(progress, "progress")
   if (!is.function(given(f, "f", "argument"))) {
     vetusta_stop(
-      "argument", "`f` is a function of a table.",
+      "argument", "`f` must be a function of a table.",
       todo = "give a function, as function(bars) ..."
     )
   }

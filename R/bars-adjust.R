@@ -284,7 +284,7 @@ action_map <- function(action, close, run, last, method) {
         format_exact(action$amount), ", is as large as the price before it, ",
         format_exact(price), "."
       ),
-      todo = "look at its amount and its currency"
+      todo = "check its amount and its currency"
     )
   }
   size <- action[[rule$size]]

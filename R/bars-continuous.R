@@ -361,7 +361,7 @@ continue_maps <- function(rolls, rule) {
 contracts_frame <- function(contracts, zone) {
   if (!is.data.frame(contracts)) {
     vetusta_stop(
-      "shape", "Contracts are a data frame.",
+      "shape", "Contracts must be a data frame.",
       todo = "give a data frame with symbol and last_day"
     )
   }

@@ -33,7 +33,7 @@ status_words <- c("observed", "provisional", "filled")
 bars_frame <- function(rows) {
   if (missing(rows) || !is.data.frame(rows)) {
     vetusta_stop(
-      "shape", "Bars are a data frame.",
+      "shape", "Bars must be a data frame.",
       todo = "give a data frame with symbol, time and close"
     )
   }
@@ -222,8 +222,8 @@ bars_check <- function(bars) {
     vetusta_stop(
       "shape",
       paste0(
-        "Bars are a data frame with symbol, time, open, high, low, close ",
-        "and volume."
+        "Bars must be a data frame with symbol, time, open, high, low, ",
+        "close and volume."
       ),
       todo = "make a table of bars with bars_frame()"
     )

@@ -19,7 +19,7 @@ resample_terms <- function(interval, calendar = NULL, session = "regular",
     need < 0 ||
     need > 1) {
     vetusta_stop(
-      "argument", "`need` is a share of the expected bars.",
+      "argument", "`need` must be a share of the expected bars.",
       todo = "give a number from 0 to 1"
     )
   }
@@ -90,7 +90,7 @@ day_calendar <- function(zone, day_start = NULL) {
   if (!is.character(day_start) ||
     !grepl("^([01]?[0-9]|2[0-3]):[0-5][0-9]$", day_start)) {
     vetusta_stop(
-      "argument", "`day_start` is no hour of the clock.",
+      "argument", "`day_start` is not a time of the day.",
       todo = "write it as \"17:00\""
     )
   }

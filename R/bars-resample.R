@@ -194,7 +194,7 @@ check_divides <- function(interval, base) {
         "."
       ),
       todo = paste0(
-        "choose a length that is a whole number of times ", format(base)
+        "choose a multiple of ", format(base)
       )
     )
   }

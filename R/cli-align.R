@@ -87,8 +87,7 @@ cli_align <- function(arguments) {
     vetusta_stop(
       "argument", "No series has a value before the end of this window.",
       todo = paste0(
-        "look at --to, and at `vetusta list` for the first value of ",
-        "each series"
+        "check --to; `vetusta list` shows the first value of each series"
       )
     )
   }

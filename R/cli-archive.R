@@ -68,7 +68,7 @@ cli_archive_tasks <- list(
     if (nrow(findings)) {
       if (any(findings$lost)) {
         cli_say(
-          "\nto do: bring back a copy with `vetusta archive restore`, or ",
+          "\nto do: restore a backup with `vetusta archive restore`, or ",
           "save what can be read with `vetusta archive rescue NEW.sqlite`"
         )
       }

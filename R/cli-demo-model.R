@@ -35,7 +35,10 @@ demo_model <- function(desk, archive) {
   figure_save(figure_fan(model$paths), file.path(desk$folder, "fan.png"))
   cat(
     "\n",
-    sub(desk$folder, basename(desk$folder), attr(model, "said"), fixed = TRUE),
+    sub(
+      desk$folder, basename(desk$folder), attr(model, "comparison"),
+      fixed = TRUE
+    ),
     ", with the report in high-water.html\n",
     sep = ""
   )

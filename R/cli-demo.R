@@ -9,7 +9,7 @@ cli_demo <- function(arguments) {
     !file.exists(file.path(folder, "desk.yml")) &&
     length(list.files(folder))) {
     vetusta_stop(
-      "desk", "The demo's folder is there and is no desk.",
+      "desk", "The folder exists and is not a desk.",
       where = folder,
       todo = "give another folder: vetusta demo FOLDER"
     )

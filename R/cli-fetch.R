@@ -55,7 +55,7 @@ cli_fetch <- function(arguments) {
     progress = !options$quiet
   )
   shown <- done[
-    intersect(c("symbol", "file", "bytes", "outcome", "said"), names(done))
+    intersect(c("symbol", "file", "bytes", "outcome", "message"), names(done))
   ]
   cli_put(
     if (is.null(options$file) && !options$json) shown else done, options,

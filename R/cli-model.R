@@ -327,7 +327,7 @@ cli_model_save <- function(options, definition, read, kind) {
     }
   )
   cli_model_put(model, kind, options)
-  cli_say(attr(model, "said"))
+  cli_say(attr(model, "comparison"))
 }
 
 cli_model_run <- function(options) {
@@ -344,5 +344,5 @@ cli_model_run <- function(options) {
     c("payoff", "index", "paths", "backtest", "noise"), names(saved)
   )
   cli_model_put(model, c(matches, "season")[1], options)
-  cli_say(paste(attr(model, "said"), collapse = "\n"))
+  cli_say(paste(attr(model, "comparison"), collapse = "\n"))
 }

@@ -180,7 +180,7 @@ cli_dataset_of_shape <- function(archive, shape, named = NULL, source = NULL,
   vetusta_stop(
     "argument",
     paste0(
-      "The archive holds ",
+      "The archive has ",
       if (nrow(datasets)) "several datasets of " else "no ", shape,
       if (!is.null(source)) paste0(" of ", paste(source, collapse = ", ")),
       why, "."

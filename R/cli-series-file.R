@@ -62,7 +62,7 @@ read_any_table <- function(file) {
       vetusta_stop(
         "import", "There is no such file.",
         where = file,
-        todo = "look at the path"
+        todo = "check the path"
       )
     }
     path <- file
@@ -71,7 +71,7 @@ read_any_table <- function(file) {
     vetusta_stop(
       "import", "The file is empty.",
       where = file,
-      todo = "look at what wrote it"
+      todo = "check the program that wrote it"
     )
   }
   if (identical(readBin(path, "raw", 4), charToRaw("PAR1"))) {
@@ -82,7 +82,7 @@ read_any_table <- function(file) {
           vetusta_stop(
             "import", "The Parquet file is damaged.",
             where = file,
-            todo = "look at what wrote it, or fetch it again"
+            todo = "write or download it again"
           )
         }
       )
@@ -92,7 +92,7 @@ read_any_table <- function(file) {
   rows <- list_frame(as.list(data.table::rbindlist(rows, use.names = TRUE)))
   if (ncol(rows) < 2) {
     vetusta_stop(
-      "import", "The file is no table.",
+      "import", "The file is not a table.",
       where = file,
       todo = "give a CSV with a line of names, or a Parquet file"
     )
@@ -154,9 +154,9 @@ numbers_of <- function(raw, file) {
     if (length(bad)) {
       vetusta_stop(
         "import",
-        paste0("\"", text[bad[1]], "\" is no number."),
+        paste0("\"", text[bad[1]], "\" is not a number."),
         where = paste0(file, ", column ", column, ", row ", bad[1]),
-        todo = "mend the file, or leave the value out"
+        todo = "correct the file, or leave the value out"
       )
     }
     raw[[column]] <- number
@@ -196,7 +196,7 @@ read_file_times <- function(time, as, zone, calendar, file) {
   if (length(bad)) {
     vetusta_stop(
       "import",
-      paste0("\"", time[bad[1]], "\" is no time."),
+      paste0("\"", time[bad[1]], "\" is not a time."),
       where = paste0(file, ", row ", bad[1]),
       todo = "write it as 2026-03-12 or 2026-03-12T09:30:00Z, or use --time-as"
     )

@@ -332,7 +332,10 @@ cli_each <- function(read, options, work) {
   if (!length(filled)) {
     vetusta_stop(
       "argument", "There are no rows in this window.",
-      todo = "look at --from and --to, and at `vetusta list`"
+      todo = paste0(
+        "check --from and --to; `vetusta list` shows the first and last ",
+        "times"
+      )
     )
   }
   done <- lapply(filled, function(i) {

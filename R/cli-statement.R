@@ -93,7 +93,7 @@ cli_facts <- function(archive, id, options) {
   series <- datasets_of_shape(series, "facts")
   if (!nrow(series)) {
     vetusta_stop(
-      "argument", paste0("The archive holds no facts at \"", id, "\"."),
+      "argument", paste0("The archive has no facts at \"", id, "\"."),
       todo = "`vetusta list datasets` shows the stored datasets"
     )
   }
@@ -136,7 +136,7 @@ cli_facts <- function(archive, id, options) {
 cli_item_file <- function(file) {
   if (!file.exists(file) || dir.exists(file)) {
     vetusta_stop(
-      "argument", "The file of items is not there.",
+      "argument", "The file of items does not exist.",
       where = file,
       todo = "give a text file with an item a line"
     )

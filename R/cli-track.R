@@ -293,12 +293,12 @@ cli_say_refresh <- function(result, options) {
   if (NROW(written)) {
     cat("\n")
     cli_print_table(written[c("output", "file", "rows", "outcome")])
-    noted <- nzchar(written$said)
+    noted <- nzchar(written$message)
     if (any(noted)) {
       cli_say(
         paste(
           wrapped_lines(
-            paste0(written$output[noted], ": ", written$said[noted]), 80
+            paste0(written$output[noted], ": ", written$message[noted]), 80
           ),
           collapse = "\n"
         )

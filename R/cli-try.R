@@ -65,9 +65,9 @@ cli_sources_test <- function(options) {
   }
   if (!length(names)) {
     vetusta_stop(
-      "argument", "There are no samples to be tested.",
+      "argument", "There are no samples to test.",
       where = folder,
-      todo = "keep some, with vetusta try --samples"
+      todo = "save some with vetusta try --samples"
     )
   }
   rows <- do.call(
@@ -83,7 +83,8 @@ cli_sources_test <- function(options) {
   if (options$json) {
     cli_print_json(rows)
   } else {
-    cli_print_table(rows[c(names(rows) != "said" | any(nzchar(rows$said)))])
+    shown <- names(rows) != "message" | any(nzchar(rows$message))
+    cli_print_table(rows[shown])
   }
   if (all(rows$outcome %in% "same")) 0L else 1L
 }

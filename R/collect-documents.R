@@ -20,7 +20,7 @@
 #'   any), `link` (whole), `file` (its name in the folder), `bytes`, `sha256`,
 #'   `outcome` (`fetched`; `held`, where it was fetched before; `failed`;
 #'   `left`, where a limit's wait is too long or another process is at it) and
-#'   `said` (why).
+#'   `message` (why).
 #' @section Errors: `vetusta_error_argument` for rows without links;
 #'   `vetusta_error_export` for a folder that cannot be made;
 #'   `vetusta_error_secret` for a secret that is not set. A link that leads
@@ -54,7 +54,7 @@ collect_documents <- function(source, rows, folder, archive,
     vetusta_stop(
       "export", "The folder cannot be made.",
       where = folder,
-      todo = "look at the path and at the rights of the folder above it"
+      todo = "check the path and at the rights of the folder above it"
     )
   }
   query <- list(source = source, dataset = list(name = dataset))
@@ -100,7 +100,7 @@ collect_documents <- function(source, rows, folder, archive,
         bytes = column("bytes", NA_real_),
         sha256 = column("sha256", NA_character_),
         outcome = column("outcome", ""),
-        said = column("said", NA_character_)
+        message = column("message", NA_character_)
       )
     )
   )
@@ -122,13 +122,13 @@ document_fetch <- function(run, dataset, key, link, name, folder, documents,
     return(there)
   }
   if (is.na(link)) {
-    return(list(outcome = "failed", said = "the link is no URL"))
+    return(list(outcome = "failed", message = "the link is no URL"))
   }
   if (!may_follow(link, run$source$url, run$source$elsewhere)) {
     return(
       list(
         outcome = "failed",
-        said = paste0(
+        message = paste0(
           "the link leads elsewhere, to ", origin_of(link),
           ": where this is intended, write elsewhere: follow in the card"
         )
@@ -145,11 +145,11 @@ document_fetch <- function(run, dataset, key, link, name, folder, documents,
       as_stored(
         stored_documents(archive, run$source$source, dataset, folder)
       ) %||%
-        list(outcome = "left", said = "another process is at it")
+        list(outcome = "left", message = "another process is at it")
     )
   }
   on.exit(store_claim_done(archive, claim))
-  entry <- function(outcome, said, status = NA) {
+  entry <- function(outcome, message, status = NA) {
     run$sink$journal(
       list(
         run = run$name,
@@ -161,7 +161,7 @@ document_fetch <- function(run, dataset, key, link, name, folder, documents,
         rows = NA,
         outcome = outcome,
         url = redact(link, run$secrets()),
-        message = redact(said, run$secrets())
+        message = redact(message, run$secrets())
       )
     )
   }
@@ -177,20 +177,23 @@ document_fetch <- function(run, dataset, key, link, name, folder, documents,
     return(
       list(
         outcome = "left",
-        said = paste("the limit allows it in", format_seconds(ended$wait))
+        message = paste("the limit allows it in", format_seconds(ended$wait))
       )
     )
   }
   if (!is.null(ended$reason)) {
     why <- redact(as.character(ended$reason), run$secrets())
     entry("failed", why)
-    return(list(outcome = "failed", said = why))
+    return(list(outcome = "failed", message = why))
   }
   hash <- file_sha256(part)
   bytes <- file.size(part)
   if (!suppressWarnings(file.rename(part, file.path(folder, name)))) {
     return(
-      list(outcome = "failed", said = "the file cannot be put into the folder")
+      list(
+        outcome = "failed",
+        message = "the file cannot be moved into the folder"
+      )
     )
   }
   unlink(paste0(part, ".tag"))

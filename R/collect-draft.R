@@ -59,7 +59,7 @@ collect_draft <- function(url, headers = character(), name = "new",
   )
   if (is.null(parts) || !isTRUE(parts$scheme %in% c("http", "https"))) {
     vetusta_stop(
-      "draft", paste0("\"", url, "\" is no http or https URL."),
+      "draft", paste0("\"", url, "\" is not an http or https URL."),
       todo = "write the complete URL, as in https://data.example.org/v1/bars"
     )
   }
@@ -68,8 +68,8 @@ collect_draft <- function(url, headers = character(), name = "new",
     vetusta_stop(
       "draft",
       paste0(
-        "The URL is http, and not on this machine: everybody on the way ",
-        "could read the secret."
+        "The URL uses plain http, so others on the network could read the ",
+        "secret."
       ),
       where = url, todo = "use https"
     )
@@ -116,7 +116,7 @@ collect_draft <- function(url, headers = character(), name = "new",
       todo = if (answer$status %in% c(401, 403)) {
         "put the key where the service wants it, as {NAME} in --url or --header"
       } else {
-        "look at the URL"
+        "check the URL"
       }
     )
   }

@@ -296,7 +296,7 @@ collect_unanswered <- function(run, queue, tally, chain, reason) {
   collect_failed(
     run, tally, chain, list(), "failed",
     paste0("no answer, ", tries, " times: ", reason),
-    "run it again later: it goes on"
+    "run the command again later; it continues"
   )
 }
 
@@ -313,7 +313,7 @@ collect_again <- function(run, queue, tally, chain, what, response = list(),
       collect_failed(
         run, tally, chain, response, "failed",
         paste0("asked ", chain$attempt, " times, the last answer was: ", what),
-        "run it again later: it goes on"
+        "run the command again later; it continues"
       )
     )
   }
@@ -341,7 +341,7 @@ stop_stumbling <- function(run, tally, what, kind = "network",
       origin_of(run$source$url), ", ", tally$in_a_row$stumbled,
       " requests in a row, each tried several times"
     ),
-    todo = paste0(todo, "; it goes on with what is missing")
+    todo = paste0(todo, "; it continues with the missing data")
   )
 }
 
@@ -357,7 +357,7 @@ stop_network <- function(run, what, tries = 5) {
       if (tries > 1) paste0(", after ", tries, " tries")
     ),
     todo = paste0(
-      "look whether the service runs and the URL in the card is right; ",
+      "check whether the service runs and the URL in the card is right; ",
       "then run ", "it again: it goes on"
     )
   )
@@ -384,7 +384,7 @@ stop_refused <- function(run, chain, response) {
   names <- access_secrets(run$source$access)
   todo <- if (length(names)) {
     paste0(
-      "look whether ", paste(names, collapse = " and "),
+      "check whether ", paste(names, collapse = " and "),
       " has a key that is valid for this"
     )
   } else {

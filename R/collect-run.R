@@ -164,7 +164,7 @@ collect_release <- function(going) {
 check_plan <- function(plan) {
   if (missing(plan) || !inherits(plan, "vetusta_plan")) {
     vetusta_stop(
-      "argument", "What is collected is a plan.",
+      "argument", "This is not a plan.",
       todo = "make a plan with plan_requests()"
     )
   }

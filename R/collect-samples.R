@@ -7,7 +7,7 @@
 #'   still answers in the same columns; otherwise no request is made.
 #' @return `samples_test()`: a tibble with one row a sample: `sample`,
 #'   `dataset`, `rows` (how many are read now), `outcome` (`same`, `changed`,
-#'   `failed`) and `said` (what is different).
+#'   `failed`) and `message` (what is different).
 #' @export
 samples_test <- function(source, folder, live = FALSE) {
   check_source(source)
@@ -21,7 +21,7 @@ samples_test <- function(source, folder, live = FALSE) {
         vetusta_stop(
           "argument", "A sample cannot be read.",
           where = file,
-          todo = "keep it again, with vetusta try --samples"
+          todo = "save it again with vetusta try --samples"
         )
       }
     )
@@ -32,7 +32,7 @@ samples_test <- function(source, folder, live = FALSE) {
   if (!any(matching)) {
     vetusta_stop(
       "argument", paste0("There are no samples of ", source$source, "."),
-      where = folder, todo = "keep some, with vetusta try --samples"
+      where = folder, todo = "save some with vetusta try --samples"
     )
   }
   rows <- Map(
@@ -43,10 +43,10 @@ samples_test <- function(source, folder, live = FALSE) {
 }
 
 sample_test <- function(source, sample, file, live) {
-  sample_row <- function(rows, outcome, said = "") {
+  sample_row <- function(rows, outcome, message = "") {
     list(
       sample = basename(file), dataset = sample$dataset, rows = rows,
-      outcome = outcome, said = said
+      outcome = outcome, message = message
     )
   }
   dataset <- source$datasets[[sample$dataset]]

@@ -34,7 +34,7 @@ structure_get <- function(source, url, archive = NULL, where = "structure") {
   }
   if (only_stored) {
     vetusta_stop(
-      "payload", "What the dataset is made of is not known yet.",
+      "payload", "The structure of the dataset is not known yet.",
       where = where,
       todo = "run `vetusta refresh`, which requests it from the source"
     )
@@ -67,12 +67,12 @@ structure_get <- function(source, url, archive = NULL, where = "structure") {
     vetusta_stop(
       if (judge_status(answer$status) == "refused") "access" else "payload",
       paste0(
-        "The source ", source$source, " does not give the structure: HTTP ",
+        "The source ", source$source, " returns no structure: HTTP ",
         answer$status, " ",
         redact(body_excerpt(answer$body), source_secrets(source))
       ),
       where = redact(url, source_secrets(source)),
-      todo = "look at the agency and version in the card"
+      todo = "check the agency and the version in the card"
     )
   }
   decoded <- decoded_structure(answer$body, where)

@@ -221,7 +221,7 @@ plain_texts <- function(rows, file, line = 1) {
   if (!all(validUTF8(names(rows))) ||
     any(grepl("[\001-\010]", names(rows), useBytes = TRUE))) {
     vetusta_stop(
-      "import", "The file is no table of text.",
+      "import", "The file is not a text table.",
       where = file,
       todo = "give a CSV with a header line, in UTF-8"
     )

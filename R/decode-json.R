@@ -11,7 +11,7 @@ decode_json <- function(body, queries, where = "the body", long = "double",
     stop_spoilt(
       "The answer is empty.", where,
       paste0(
-        "try again later; if it stays so, look whether the card's ",
+        "try again later; if it stays so, check whether the card's ",
         "request is right"
       )
     )
@@ -102,7 +102,7 @@ stop_no_json <- function(body, where) {
   if (grepl("^\\s*<", start)) {
     stop_spoilt(
       "The answer is a web page or XML, not JSON.", where,
-      paste0("look whether the card's URL is right; it begins: ", excerpt)
+      paste0("check whether the card's URL is right; it begins: ", excerpt)
     )
   }
   stop_spoilt(

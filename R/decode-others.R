@@ -308,7 +308,7 @@ rows_long <- function(rows, keep, where) {
     stop_payload(
       "There is no column beside those that unpack: keeps.", where,
       paste0(
-        "look whether the service changed its answer, or correct keep: ",
+        "check whether the service changed its answer, or correct keep: ",
         "in the card"
       )
     )

@@ -31,7 +31,7 @@ decode_body <- function(dataset, body, source, known = list(),
       stop_payload(
         paste0("The answer has no rows at ", dataset$rows, "."), where,
         paste0(
-          "look whether the service changed its answer, and correct rows: ",
+          "check whether the service changed its answer, and correct rows: ",
           "in the card"
         )
       )
@@ -271,7 +271,7 @@ decode_side <- function(dataset, rows, zone, where, known, side = NULL,
           ),
           paste0(where, ", ", dataset$rows, "/0", rule$at),
           paste0(
-            "look whether the service changed its answer; mark the ",
+            "check whether the service changed its answer; mark the ",
             "column need: optional in ", "the card if it may be absent"
           )
         )

@@ -28,7 +28,7 @@ decode_sdmx_message <- function(body, dimensions, where, measures) {
       stop_spoilt(
         "The answer is a web page, not a message.", where,
         paste0(
-          "look whether the card's URL is right; it begins: ",
+          "check whether the card's URL is right; it begins: ",
           body_excerpt(body, 80)
         )
       )
@@ -126,7 +126,7 @@ sdmx_from_xml <- function(body, dimensions, where) {
         "The answer is XML and no data message: its first element is ",
         read$root, "."
       ),
-      where, "look whether the card's URL is right"
+      where, "check whether the card's URL is right"
     )
   }
   sets <- columns_frame(read$sets, read$set_rows)
@@ -195,7 +195,7 @@ flat_series <- function(columns, dimensions, where) {
         missing[1], "."
       ),
       where,
-      "look whether the structure was changed; `vetusta describe` reads it anew"
+      "check whether the structure changed; `vetusta describe` reads it again"
     )
   }
   owner <- row_groups(lapply(columns[dimensions], `[[`, "codes"))
@@ -318,7 +318,7 @@ sdmx_message <- function(series, obs, attributes, sets, series_set, where,
         missing[1], "."
       ),
       where,
-      "look whether the structure was changed; `vetusta describe` reads it anew"
+      "check whether the structure changed; `vetusta describe` reads it again"
     )
   }
   none <- which(is.nan(obs$value))

@@ -90,7 +90,7 @@ sdmx_from_csv <- function(body, dimensions, where, measures = "OBS_VALUE") {
       },
       where,
       paste0(
-        "look whether the structure was changed; it begins: ",
+        "check whether the structure was changed; it begins: ",
         body_excerpt(body, 80)
       )
     )

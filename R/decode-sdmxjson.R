@@ -28,7 +28,7 @@ sdmx_from_json <- function(body, dimensions, where) {
     }
     stop_payload(
       "The answer is JSON and no data message: it has no dataSets.", where,
-      "look whether the card's URL is right"
+      "check whether the card's URL is right"
     )
   }
   structures <- content[["structures"]] %||% list(content[["structure"]])

@@ -29,7 +29,7 @@ read_sheet <- function(file, sheet = NULL) {
     },
     function(e) {
       vetusta_stop(
-        "import", "The file is no workbook, or it is damaged.",
+        "import", "The file is not a workbook, or it is damaged.",
         where = file,
         todo = "save it again as .xlsx"
       )

@@ -13,7 +13,7 @@ read_plain_xml <- function(body, where) {
     stop_spoilt(
       "The answer is a web page, not a message.", where,
       paste0(
-        "look whether the card's URL is right; it begins: ",
+        "check whether the card's URL is right; it begins: ",
         body_excerpt(body, 80)
       )
     )

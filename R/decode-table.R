@@ -81,7 +81,7 @@ stop_on_other_kind <- function(text, where) {
   if (grepl("^\\s*<", head)) {
     stop_spoilt(
       "The answer is a web page or XML, not a table.", where,
-      "look whether the card's URL is right"
+      "check whether the card's URL is right"
     )
   }
   if (grepl("^\\s*[{[]", head)) {

@@ -45,7 +45,7 @@ desk_browse <- function(desk, port = NULL,
   }
   if (!is.function(ready)) {
     vetusta_stop(
-      "page", "`ready` is a function of the page's URL.",
+      "page", "`ready` must be a function of the page's URL.",
       todo = "leave it out"
     )
   }

@@ -25,7 +25,7 @@ desk_list <- function(desk, list, name, archive, where) {
   if (length(odd)) {
     vetusta_stop(
       "desk",
-      paste0("`", odd[1], "` is not for a list by `", kind, "`."),
+      paste0("`", odd[1], "` cannot be used with `", kind, "`."),
       where = where,
       todo = paste0("leave ", odd[1], " out")
     )
@@ -50,7 +50,7 @@ desk_list <- function(desk, list, name, archive, where) {
     vetusta_stop(
       "desk", paste0("The list of `", name, "` is empty."),
       where = where,
-      todo = "look at its file and its conditions", none = TRUE
+      todo = "check its file and its conditions", none = TRUE
     )
   }
   values
@@ -78,9 +78,9 @@ desk_list_kinds <- list(
     if (!file.exists(path) || dir.exists(path)) {
       vetusta_stop(
         "desk",
-        paste0("The list of `", name, "` is in a file that is not there."),
+        paste0("The list of `", name, "` is in a file that does not exist."),
         where = paste0(path, "; ", where),
-        todo = "look at the path, which begins in the desk's folder"
+        todo = "check the path, which is relative to the desk's folder"
       )
     }
     ending <- tolower(sub(".*[.]", "", path))

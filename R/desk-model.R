@@ -65,7 +65,7 @@ model_grammar <- function() {
 #' @param renew Whether it is fitted on all that is known now, and the file is
 #'   written anew.
 #' @param calendar Of bars of days, their calendar.
-#' @return A `vetusta_model`, see [model_run()]; its attribute `said` tells
+#' @return A `vetusta_model`, see [model_run()]; its attribute `comparison` says
 #'   whether the data changed and the numbers are the same.
 #' @section Errors: `vetusta_error_model` for a file that is not there, or a
 #'   word that is not known (with its line); as of [archive_find()] and
@@ -88,7 +88,7 @@ model_from_file <- function(archive, file, renew = FALSE, calendar = NULL) {
         paste0(
           "The archive has no rows of ", saved$series, " in the model's window."
         ),
-        where = file, todo = "look at series:, from: and to:"
+        where = file, todo = "check series:, from: and to:"
       )
     }
     tables[[1]]
@@ -104,13 +104,14 @@ model_from_file <- function(archive, file, renew = FALSE, calendar = NULL) {
   if (is.null(known)) {
     model_write(file, saved, model, table)
     attr(
-      model, "said"
+      model, "comparison"
     ) <- paste0(
       "fitted on ", counted(nrow(table), "value"), ", written to ", file
     )
     return(model)
   }
-  attr(model, "said") <- model_compared(saved, model, table, read(saved$as_of))
+  attr(model, "comparison") <-
+    model_compared(saved, model, table, read(saved$as_of))
   model
 }
 

@@ -10,9 +10,9 @@ desk_new <- function(folder, title = NULL) {
     (!dir.exists(folder) ||
       length(list.files(folder, all.files = TRUE, no.. = TRUE)))) {
     vetusta_stop(
-      "desk", "The folder is there and is not empty.",
+      "desk", "The folder exists and is not empty.",
       where = folder,
-      todo = "give the path of a folder that is not there yet"
+      todo = "give the path of a folder that does not exist yet"
     )
   }
   dir.create(
@@ -23,7 +23,7 @@ desk_new <- function(folder, title = NULL) {
     vetusta_stop(
       "desk", "The desk's folder cannot be made.",
       where = folder,
-      todo = "look at the rights of the folder above"
+      todo = "check the permissions of the folder above"
     )
   }
   from <- system.file("desk", package = "vetusta")

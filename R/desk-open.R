@@ -88,7 +88,7 @@ desk_make <- function(folder, title = basename(folder), cards = "quay",
     vetusta_stop(
       "desk", "The desk's folder cannot be made.",
       where = folder,
-      todo = "look at the rights of the folder above"
+      todo = "check the permissions of the folder above"
     )
   }
   for (card in cards) {
@@ -140,7 +140,7 @@ desk_make <- function(folder, title = basename(folder), cards = "quay",
 desk_source <- function(desk, source, account = NULL) {
   if (!inherits(given(desk, "desk", "desk"), "vetusta_desk")) {
     vetusta_stop(
-      "desk", "A source is taken from a desk.",
+      "desk", "This is not a desk.",
       todo = "open a desk with desk_open()"
     )
   }

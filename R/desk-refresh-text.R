@@ -25,14 +25,16 @@ format_refresh <- function(x, width = 80) {
   }
   names(shown)[names(shown) == "complete_until"] <- "complete until (UTC)"
   shown$outcome <- rows$outcome
-  noted <- nzchar(rows$said) & rows$outcome != "done"
+  noted <- nzchar(rows$message) & rows$outcome != "done"
   lines <- text_table(shown, width)
   c(
     lines,
     if (any(noted)) {
       c(
         "",
-        wrapped_lines(paste0(rows$query[noted], ": ", rows$said[noted]), width)
+        wrapped_lines(
+          paste0(rows$query[noted], ": ", rows$message[noted]), width
+        )
       )
     }
   )

@@ -24,7 +24,8 @@
 #'   `complete`: nothing to request, `left`: not all of it, `failed`),
 #'   `requests` (of a plan: how many it takes), `new`, `changed`, `failed`
 #'   (requests), `complete_until` (`POSIXct`, UTC: up to where all of it is
-#'   held), `said` (why, in words). The attribute `outputs` is what was written.
+#'   stored), `message` (the reason). The attribute `outputs` lists written
+#'   outputs.
 #' @section Errors: `vetusta_error_desk` for a name that is no query; what fails
 #'   within a query is in its row.
 #' @export
@@ -221,7 +222,7 @@ refresh_plan <- function(state, name) {
         if (is.null(plan) || !nrow(plan$requests)) "complete" else "planned",
         requests = plan$pages %||% 0,
         until = query_complete(query, state$archive),
-        said = pause %||%
+        message = pause %||%
           refresh_takes(plan, query_complete(query, state$archive))
       )
       if (!is.null(plan) && nrow(plan$requests)) plan else NULL
@@ -286,11 +287,12 @@ refresh_takes <- function(plan, until) {
 }
 
 refresh_row <- function(name, source, outcome, requests = 0, new = 0,
-                        changed = 0, failed = 0, until = NA_real_, said = "") {
+                        changed = 0, failed = 0, until = NA_real_,
+                        message = "") {
   list(
     query = name, source = source, outcome = outcome, requests = requests,
     new = new, changed = changed, failed = failed,
-    complete_until = as.numeric(until), said = said
+    complete_until = as.numeric(until), message = message
   )
 }
 
@@ -302,7 +304,7 @@ refresh_ended <- function(state, going, result) {
   until <- query_complete(query, state$archive)
   whole <- !failed && result$left == 0
   if (whole) holes_seen(query, state$archive)
-  said <- if (failed) {
+  message <- if (failed) {
     paste0(result$failed$symbol[1], ": ", result$failed$what[1])
   } else if (result$left > 0) {
     paste0(
@@ -322,13 +324,13 @@ refresh_ended <- function(state, going, result) {
   state$rows[[name]] <- refresh_row(
     name, entry$source,
     if (failed) "failed" else if (whole) "done" else "left", requests,
-    result$new, result$changed, failed, until, said
+    result$new, result$changed, failed, until, message
   )
   query_record_put(
     state$archive, entry, name,
     list(
       outcome = if (failed) "failed" else if (whole) "done" else "left",
-      said = said,
+      message = message,
       complete_until = until,
       words = entry_words(query, entry),
       done = if (whole) {
@@ -370,10 +372,10 @@ refresh_failed <- function(state, name, error, noted = TRUE) {
     "failed",
     failed = 1,
     until = last$complete_until %||% NA_real_,
-    said = what
+    message = what
   )
   if (noted) {
-    last[c("outcome", "said")] <- list("failed", what)
+    last[c("outcome", "message")] <- list("failed", what)
     try(
       query_record_put(state$archive, entry, name, last[names(last) != "at"]),
       silent = TRUE

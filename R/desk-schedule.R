@@ -296,9 +296,9 @@ crontab_with <- function(lines, desk, entries) {
   if (length(begin) != length(end) || any(begin > end)) {
     vetusta_stop(
       "desk",
-      "The crontab was changed between the marks of this desk.",
+      "The lines of this desk in the crontab were edited.",
       where = paste(marks, collapse = " ... "),
-      todo = "take those lines out with crontab -e"
+      todo = "remove them with crontab -e"
     )
   }
   for (i in rev(seq_along(begin))) lines <- lines[-(begin[i]:end[i])]
@@ -342,7 +342,7 @@ crontab_failed <- function(result) {
       "The crontab cannot be read or written: ",
       sub("\n.*", "", trimws(result$stderr))
     ),
-    todo = "look whether this user may use cron"
+    todo = "check whether this user may use cron"
   )
 }
 

@@ -16,7 +16,7 @@
 desk_secret <- function(desk, name, value) {
   if (!inherits(given(desk, "desk", "desk"), "vetusta_desk")) {
     vetusta_stop(
-      "desk", "Secrets are set in a desk.",
+      "desk", "This is not a desk.",
       todo = "open a desk with desk_open()"
     )
   }
@@ -62,7 +62,7 @@ desk_secret <- function(desk, name, value) {
 desk_secrets <- function(desk) {
   if (!inherits(given(desk, "desk", "desk"), "vetusta_desk")) {
     vetusta_stop(
-      "desk", "Secrets belong to a desk.",
+      "desk", "This is not a desk.",
       todo = "open a desk with desk_open()"
     )
   }

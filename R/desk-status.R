@@ -14,7 +14,7 @@
 #'   expected values that are stored), `behind` (seconds from the newest value's
 #'   end to that of the newest one that its calendar or frequency lets expect),
 #'   `stale`, `incomplete` (how many windows are open, see
-#'   [archive_incomplete()]), `refreshed`, `outcome` and `said` (of the last
+#'   [archive_incomplete()]), `refreshed`, `outcome` and `message` (of the last
 #'   refresh). With `series = TRUE` one row a series: `query`, `id`, `rows`,
 #'   `first`, `last`, `behind`, `stale`. The attribute `quotas` is a data frame
 #'   of `source`, `quota`, `used`, `left`.
@@ -63,7 +63,7 @@ status_columns <- data.frame(
   complete_until = numeric(), last = numeric(), known = numeric(),
   coverage = numeric(), behind = numeric(), stale = logical(),
   incomplete = numeric(), refreshed = numeric(), outcome = character(),
-  said = character()
+  message = character()
 )
 
 status_series_columns <- data.frame(
@@ -78,7 +78,11 @@ status_query <- function(desk, name, archive, series) {
     list(query = desk_query(desk, name, archive, only_stored = TRUE)),
     error = function(e) {
       list(
-        said = if (inherits(e, "vetusta_error")) e$what else conditionMessage(e)
+        message = if (inherits(e, "vetusta_error")) {
+          e$what
+        } else {
+          conditionMessage(e)
+        }
       )
     }
   )
@@ -125,7 +129,7 @@ status_query <- function(desk, name, archive, series) {
     incomplete = status_incomplete(archive, query),
     refreshed = as.numeric(last$at %||% NA_real_),
     outcome = last$outcome %||% NA_character_,
-    said = made$said %||% last$said %||% ""
+    message = made$message %||% last$message %||% ""
   )
   list(
     whole = whole,
@@ -276,7 +280,7 @@ format_status <- function(x, width = 80) {
     check.names = FALSE
   )
   if (!any(nzchar(behind))) shown$behind <- NULL
-  noted <- nzchar(x$said) & !x$outcome %in% "done"
+  noted <- nzchar(x$message) & !x$outcome %in% "done"
   quotas <- attr(x, "quotas")
   c(
     text_table(shown, width),
@@ -290,7 +294,10 @@ format_status <- function(x, width = 80) {
       )
     },
     if (any(noted)) {
-      c("", wrapped_lines(paste0(x$query[noted], ": ", x$said[noted]), width))
+      c(
+        "",
+        wrapped_lines(paste0(x$query[noted], ": ", x$message[noted]), width)
+      )
     }
   )
 }

@@ -123,8 +123,8 @@ desk_text_write <- function(desk, lines, expected, what) {
     vetusta_stop(
       "desk",
       paste0(
-        what, " cannot be written: the desk's file is laid out in a way that ",
-        "is not edited."
+        what, " cannot be written: the layout of the desk's file cannot be ",
+        "edited."
       ),
       where = desk$file,
       todo = paste0(

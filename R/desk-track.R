@@ -42,7 +42,7 @@ desk_track_entry <- function(desk, name, source, dataset, symbols, keys, ...) {
   if (name %in% names(desk$track)) {
     vetusta_stop(
       "desk",
-      paste0("The desk has a query of the name \"", name, "\"."),
+      paste0("The desk already has a query \"", name, "\"."),
       where = desk_place(desk, "track", name),
       todo = "choose another name, or drop that query first"
     )

@@ -108,7 +108,7 @@ desk_asked <- function(query) {
 check_desk <- function(desk) {
   if (!inherits(given(desk, "desk", "desk"), "vetusta_desk")) {
     vetusta_stop(
-      "desk", "This needs a desk.",
+      "desk", "This is not a desk.",
       todo = "open a desk with desk_open()"
     )
   }
@@ -315,7 +315,7 @@ desk_without <- function(entry, parts, shape) {
   if (length(wrong)) {
     vetusta_stop(
       "argument",
-      paste0("`", wrong[1], "` says nothing of ", shape, "."),
+      paste0("`", wrong[1], "` cannot be used with ", shape, "."),
       todo = paste0(
         "leave it out", if (wrong[1] == "symbols") "; rows have keys:"
       )

@@ -10,7 +10,7 @@
 #' @param desk A desk, see [desk_open()].
 #' @param outputs Names of outputs; by default all of them.
 #' @return Invisibly a tibble with one row an output: `output`, `file`, `rows`,
-#'   `outcome` (`written` or `failed`), `said` (why).
+#'   `outcome` (`written` or `failed`), `message` (why).
 #' @section Errors: `vetusta_error_desk` for a name that is no output; what
 #'   fails within an output is in its row.
 #' @export
@@ -41,14 +41,14 @@ desk_write <- function(desk, outputs = NULL) {
       list(
         rows = output_write(desk, name, entry),
         outcome = "written",
-        said = ""
+        message = ""
       ),
       error = function(e) {
         ours <- inherits(e, "vetusta_error")
         list(
           rows = 0,
           outcome = "failed",
-          said = if (ours) {
+          message = if (ours) {
             paste(c(sub("[.]$", "", e$what), e$todo), collapse = "; ")
           } else {
             paste("an internal error:", conditionMessage(e))
@@ -68,7 +68,7 @@ desk_write <- function(desk, outputs = NULL) {
         file = pick("file", character()),
         rows = as.numeric(pick("rows", numeric())),
         outcome = pick("outcome", character()),
-        said = pick("said", character())
+        message = pick("message", character())
       )
     )
   )
@@ -217,7 +217,7 @@ output_steps <- list(
       vetusta_stop(
         "desk",
         "Prices of bars are adjusted, and this output has other values.",
-        todo = "take out adjust:, or put the series into a separate output"
+        todo = "remove adjust:, or put the series into a separate output"
       )
     }
     actions <- cli_actions(cli_archive(options), list(), settings$sources)
@@ -264,7 +264,7 @@ output_frequency <- function(length) {
   if (is.na(code)) {
     vetusta_stop(
       "desk",
-      paste0("Values that are no bars are not resampled to ", length, "."),
+      paste0("Only bars can be resampled to ", length, "."),
       todo = "choose 1 day, 1 week, 1 month, 3 months, 6 months or 1 year"
     )
   }

@@ -42,7 +42,7 @@ nearest_word <- function(word, known, most = max(2, nchar(word) / 3)) {
 # "did you mean x?", or the whole list
 suggest_word <- function(word, known) {
   if (!length(known)) {
-    return("there is none yet")
+    return("there are none yet")
   }
   near <- nearest_word(word, known)
   if (is.null(near)) {
@@ -128,7 +128,7 @@ check_flag <- function(x, name) {
     vetusta_stop(
       "argument",
       paste0(
-        "`", name, "` is TRUE or FALSE, and cannot be ", shown_value(x), "."
+        "`", name, "` must be TRUE or FALSE, not ", shown_value(x), "."
       ),
       todo = paste("correct", name)
     )
@@ -148,7 +148,7 @@ check_number <- function(x, name, least = -Inf, kind = "argument") {
       paste0(
         "`", name, "` is one number",
         if (is.finite(least)) paste0(", ", least, " or more"),
-        ", and cannot be ", shown_value(x), "."
+        ", not ", shown_value(x), "."
       ),
       todo = paste("correct", name)
     )
@@ -162,7 +162,7 @@ check_sessions <- function(session) {
     vetusta_stop(
       "argument",
       paste0(
-        "`session` is one or more names of sessions, and cannot be ",
+        "`session` must be one or more names of sessions, not ",
         shown_value(session), "."
       ),
       todo = "give names, or NULL for all sessions"

@@ -106,11 +106,12 @@ append_places <- function(rows, existing, keys, file, formulas = character()) {
     vetusta_stop(
       "export",
       paste0(
-        "The table has a column \"", lacking[1], "\", which the data lack."
+        "The table has a column \"", lacking[1],
+        "\", which the rows do not have."
       ),
       where = file,
       todo = paste0(
-        "take it out of the table, or give the data such a column; they have: ",
+        "remove it from the table, or give the rows such a column; they have: ",
         paste(names(rows), collapse = ", ")
       )
     )
@@ -155,7 +156,7 @@ append_places <- function(rows, existing, keys, file, formulas = character()) {
   ours <- text(rows, used)
   if (anyDuplicated(ours)) {
     vetusta_stop(
-      "export", "The rows have the same time twice.",
+      "export", "Two rows have the same time.",
       where = file,
       todo = "give a single row per time and series"
     )

@@ -37,7 +37,7 @@ export_csv <- function(rows, file = "", zone = "UTC", instants = FALSE) {
 check_exported <- function(rows) {
   if (!is.data.frame(rows) || !length(rows)) {
     vetusta_stop(
-      "export", "What is written is a table with columns.",
+      "export", "This is not a data frame.",
       todo = "give a data frame"
     )
   }

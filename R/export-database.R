@@ -275,8 +275,8 @@ database_open <- function(database, archive) {
   }
   if (!dir.exists(dirname(database))) {
     vetusta_stop(
-      "export", "The folder for the database is not there.",
-      where = dirname(database), todo = "make it, or give another path"
+      "export", "The folder of the database does not exist.",
+      where = dirname(database), todo = "create it, or give another path"
     )
   }
   if (file.exists(database) &&
@@ -312,8 +312,8 @@ database_errors <- function(work, database) {
       paste0("The database failed: ", sub("\n.*", "", trimws(text))),
       where = database_named(database),
       todo = paste0(
-        "look whether it runs, and whether it is yours to write; what was ",
-        "in it is as before"
+        "check that it runs and that you may write to it; its contents are ",
+        "unchanged"
       )
     )
   })

@@ -37,7 +37,7 @@ export_series <- function(archive, folder, ids = NULL, from = NULL, to = NULL,
   if (!is.null(by)) check_text(by, "by")
   if (!is.null(change) && !is.function(change)) {
     vetusta_stop(
-      "argument", "`change` is a function of a table.",
+      "argument", "`change` must be a function of a table.",
       todo = "give a function, or NULL"
     )
   }
@@ -99,8 +99,8 @@ folder_writer <- function(folder) {
   folder <- sub("/+$", "", folder)
   if (!dir.exists(dirname(folder))) {
     vetusta_stop(
-      "export", "The folder for the folder is not there.",
-      where = dirname(folder), todo = "make it, or give another path"
+      "export", "The parent folder does not exist.",
+      where = dirname(folder), todo = "create it, or give another path"
     )
   }
   check_replaced_folder(folder)
@@ -111,7 +111,7 @@ folder_writer <- function(folder) {
       paste0("The folder cannot be written: ", reason, "."),
       where = folder,
       todo = paste0(
-        "look at the rights of its folder and the room on the disk; what ",
+        "check the permissions of its folder and the room on the disk; what ",
         "was there ", "is as before"
       )
     )
@@ -122,7 +122,7 @@ folder_writer <- function(folder) {
       if (!by %in% names(rows)) {
         vetusta_stop(
           "export",
-          paste0("The rows have no column \"", by, "\" to part them by."),
+          paste0("The rows have no column \"", by, "\" for the partition."),
           todo = suggest_word(by, names(rows))
         )
       }
@@ -178,7 +178,8 @@ check_replaced_folder <- function(folder) {
   if (!dir.exists(folder) ||
     !all(grepl("^[^/=]+=[^/]*/[^/]+[.]parquet$", within))) {
     vetusta_stop(
-      "export", "What is there is no folder of Parquet, and is not replaced.",
+      "export",
+      "The path exists and is not a folder of Parquet, so it is not replaced.",
       where = folder, todo = "give another path, or look at what is in it"
     )
   }

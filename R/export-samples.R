@@ -36,8 +36,8 @@ samples_keep <- function(tried, folder) {
     vetusta_stop(
       "argument",
       paste0(
-        "Of ", tried$dataset,
-        " no sample is written: its rows are not read by ", "the card alone."
+        "No sample of ", tried$dataset,
+        " is saved: its rows need more than the card."
       ),
       todo = "keep samples of datasets that a card describes"
     )

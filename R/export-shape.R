@@ -33,7 +33,7 @@ export_rows <- function(tables, form = "long", value = "close", zone = "UTC",
     !length(tables) ||
     !all(vapply(tables, function(x) is.data.frame(x) && length(x) > 0, TRUE))) {
     vetusta_stop(
-      "argument", "What is put together are tables of series.",
+      "argument", "These are not tables of series.",
       todo = "give a list of them, as archive_read() does"
     )
   }

@@ -89,7 +89,7 @@ append_sheet <- function(rows, file, table, keys, update, zone) {
   before <- file.info(file)[c("size", "mtime")]
   book <- other_errors(openxlsx2::wb_load(file), function(e) {
     vetusta_stop(
-      "export", "The file is no workbook, or it is damaged.",
+      "export", "The file is not a workbook, or it is damaged.",
       where = file,
       todo = "save it again as .xlsx"
     )
@@ -172,8 +172,8 @@ sheet_table <- function(book, table, file) {
     vetusta_stop(
       "export",
       paste0(
-        "The table ", known$tab_name[row], " ends with a row of totals, ",
-        "behind which no rows can be put."
+        "The table ", known$tab_name[row],
+        " ends with a row of totals, so no rows can be added below it."
       ),
       where = file,
       todo = paste0(

@@ -44,7 +44,7 @@ export_table <- function(rows, file, zone = "UTC", by = NULL,
   } else {
     if (!is.null(by)) {
       vetusta_stop(
-        "export", "`by` parts the rows of a folder, and this is a file.",
+        "export", "`by` partitions a folder, and this path is a file.",
         where = file, todo = "end the name in /, or leave out `by`"
       )
     }
@@ -67,7 +67,7 @@ export_ending <- function(file, known = names(export_endings)) {
     vetusta_stop(
       "export",
       paste0(
-        "A table is not written to a file of the ending \"",
+        "Tables cannot be written to files that end in \"",
         if (grepl(".", name, fixed = TRUE)) paste0(".", ending) else name, "\"."
       ),
       where = file,

@@ -16,7 +16,7 @@ write_whole <- function(file, write, kind = "export", mode = NULL) {
       ),
       where = file,
       todo = paste0(
-        "look at the rights of its folder and the room on the disk; what ",
+        "check the permissions of its folder and the room on the disk; what ",
         "was there ", "is as before"
       )
     )
@@ -80,9 +80,9 @@ plain_reason <- function(text) {
 whole_target <- function(file, kind) {
   if (!dir.exists(dirname(file))) {
     vetusta_stop(
-      kind, "The folder for the file is not there.",
+      kind, "The folder of the file does not exist.",
       where = dirname(file),
-      todo = "make it, or give another path"
+      todo = "create it, or give another path"
     )
   }
   path <- path.expand(file)
@@ -93,7 +93,7 @@ whole_target <- function(file, kind) {
     }
     if (file_kind$type == "folder") {
       vetusta_stop(
-        kind, "The file's path is that of a folder.",
+        kind, "The path is a folder.",
         where = file,
         todo = "give the path of a file"
       )
@@ -101,14 +101,14 @@ whole_target <- function(file, kind) {
     if (file_kind$type == "other") {
       vetusta_stop(
         kind,
-        "The file's path is that of a device or a pipe, which is not replaced.",
+        "The path is a device or a pipe, which cannot be replaced.",
         where = file,
         todo = "give the path of a file, or leave it out for standard output"
       )
     }
     if (!file_kind$own) {
       vetusta_stop(
-        kind, "The file's path is a link that somebody else has laid.",
+        kind, "The path is a link of another user.",
         where = file, todo = "give the path of the file itself"
       )
     }
@@ -116,7 +116,7 @@ whole_target <- function(file, kind) {
     path <- if (startsWith(link, "/")) link else file.path(dirname(path), link)
   }
   vetusta_stop(
-    kind, "The file's path is a link that leads round.",
+    kind, "The path is a circular link.",
     where = file,
     todo = "give the path of the file itself"
   )

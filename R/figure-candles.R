@@ -101,7 +101,7 @@ drawable <- function(bars) {
   if (!is.data.frame(bars) || !nrow(bars)) {
     vetusta_stop(
       "figure", "There are no bars to draw.",
-      todo = "look at the window and the symbols"
+      todo = "check the window and the symbols"
     )
   }
   without_notes(ordered_bars(bars))

@@ -48,7 +48,7 @@ figure_revisions <- function(releases, title = NULL, subtitle = NULL,
   if (!nrow(lines)) {
     vetusta_stop(
       "figure", "There are no releases to draw.",
-      todo = "look at the series and window"
+      todo = "check the series and the window"
     )
   }
   axis <- figure_axis(lines$at, zone, FALSE)

@@ -28,7 +28,7 @@ figure_movers <- function(moves, names = NULL, title = NULL, subtitle = NULL,
   if (!nrow(rows)) {
     vetusta_stop(
       "figure", "There are no moves to draw.",
-      todo = "lower the floors, or look at the day"
+      todo = "lower the minimum values, or check the day"
     )
   }
   known <- match(rows$symbol, names(names))
@@ -75,7 +75,7 @@ figure_statement <- function(statement, title = NULL, subtitle = NULL,
   if (!nrow(rows)) {
     vetusta_stop(
       "figure", "There are no figures to draw.",
-      todo = "look at the companies and items"
+      todo = "check the companies and items"
     )
   }
   several <- length(unique(rows$symbol[!is.na(rows$symbol)])) > 1

@@ -83,7 +83,7 @@ check_drawn <- function(x, class, made) {
   if (!inherits(given(x, "x", "figure"), class)) {
     vetusta_stop(
       "figure",
-      paste0("What is drawn here is what ", made, " gives."),
+      paste0("This is not a result of ", made, "."),
       todo = paste("give that, or make it with", made)
     )
   }
@@ -123,7 +123,7 @@ figure_dependence <- function(x, title = NULL, subtitle = NULL, caption = NULL,
     ggplot2::geom_hline(yintercept = 0, colour = page$soft, linewidth = 0.3) +
     ggplot2::facet_wrap(ggplot2::vars(.data$part))
   figure_dressed(
-    plot, title %||% paste("The memory of", attr(x, "name")),
+    plot, title %||% paste("Dependence of", attr(x, "name")),
     subtitle %||% "correlation with what was so many steps before",
     captions(caption, "shaded: where 19 of 20 of white noise stay"),
     dark = dark
@@ -264,7 +264,7 @@ figure_fan <- function(x, came = NULL, before = "1 year", some = 3,
   figure_dressed(
     plot,
     title %||% paste("What", x$name, "may do"),
-    subtitle %||% x$said,
+    subtitle %||% x$description,
     captions(
       caption,
       paste0(

@@ -11,7 +11,7 @@ figure_points <- function(x, value = NULL, names = NULL) {
     !all(vapply(tables, is.data.frame, TRUE))) {
     vetusta_stop(
       "figure",
-      "What is drawn are series: a table of them, or a list of tables.",
+      "This is neither a table of series nor a list of such tables.",
       todo = "give bars, observations, or a result of archive_read()"
     )
   }
@@ -25,7 +25,7 @@ figure_points <- function(x, value = NULL, names = NULL) {
   }
   if (!NROW(all) || all(is.na(all$value))) {
     vetusta_stop(
-      "figure", "There is nothing to draw.",
+      "figure", "There are no values to draw.",
       todo = paste0(
         "check the window; `vetusta list` shows the first and last time ",
         "of each series"
@@ -43,7 +43,7 @@ check_names <- function(names) {
   if (!is.null(names) &&
     (!is.character(names) || (length(names) && is.null(names(names))))) {
     vetusta_stop(
-      "figure", "`names` must be texts, named by the series.",
+      "figure", "`names` must be texts, named by series.",
       todo = "write them as c(KELD = \"Kelder Lines\")"
     )
   }

@@ -99,7 +99,7 @@ figure_save <- function(figure, file, width = 1280, height = 800,
                         resolution = 120) {
   if (missing(figure) || !inherits(figure, "ggplot")) {
     vetusta_stop(
-      "figure", "What is written is a figure.",
+      "figure", "This is not a figure.",
       todo = "make a figure with figure_candles() or figure_lines()"
     )
   }
@@ -129,7 +129,7 @@ figure_save <- function(figure, file, width = 1280, height = 800,
         "The figure cannot be drawn: ",
         gsub("[[:space:]]+", " ", conditionMessage(e))
       ),
-      where = file, todo = "look at what was added to it"
+      where = file, todo = "check the layers added to it"
     )
   })
   write_whole(
@@ -262,8 +262,8 @@ check_figure_file <- function(file) {
   }
   if (!dir.exists(dirname(file))) {
     vetusta_stop(
-      "figure", "The folder for the figure is not there.",
-      where = dirname(file), todo = "make it, or give another path"
+      "figure", "The folder of the figure does not exist.",
+      where = dirname(file), todo = "create it, or give another path"
     )
   }
   open

@@ -93,8 +93,7 @@ backtest_days <- function(data, origins, far) {
     vetusta_stop(
       "model",
       paste0(
-        "There is a day that leaves too little of the series before or ",
-        "behind it."
+        "An origin leaves too few values before or after it."
       ),
       where = paste(data$time[1], "to", data$time[length(data$time)]),
       todo = "give days further within, or a shorter horizon"

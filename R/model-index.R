@@ -80,7 +80,7 @@ season_days <- function(season) {
     vetusta_stop(
       "model",
       paste0(
-        "A season has a first and a last day, and cannot be ",
+        "A season must have a first and a last day, not ",
         shown_value(season), "."
       ),
       todo = "give them as months and days: 05-01 and 10-31"

@@ -188,7 +188,7 @@ model_days <- function(x, name) {
     check_number(x, name, 1e-6, "model")
     if (!is.finite(x)) {
       vetusta_stop(
-        "model", paste0("`", name, "` has no end."),
+        "model", paste0("`", name, "` must be finite."),
         todo = "give a number of days"
       )
     }
@@ -294,7 +294,7 @@ check_model <- function(x, class, name, made) {
   if (!inherits(x, class)) {
     vetusta_stop(
       "model",
-      paste0("`", name, "` is none of what ", made, " gives."),
+      paste0("`", name, "` must be a result of ", made, "."),
       todo = paste0("make it with ", made)
     )
   }

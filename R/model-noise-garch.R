@@ -49,7 +49,7 @@ noise_garch <- function(data, order, residuals) {
       data, order, "a GARCH(1,1) variance",
       paste0(
         "alpha ", signif(alpha, 2), ", beta ", signif(beta, 3),
-        ": the size of its innovations does not remember"
+        ": the variance does not depend on earlier values"
       )
     )
   }

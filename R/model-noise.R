@@ -23,7 +23,7 @@
 #'   `estimate`, `error`, `low`, `high`), `order`, `ar`, `ma`, `variance`,
 #'   `residuals`, `innovations`, `spread` (their standard deviation, at each
 #'   time), `likelihood` (its logarithm), `criterion` (Bayesian), `diagnostics`
-#'   (a tibble of `test`, `statistic`, `p_value`, `said`) and `season`.
+#'   (a tibble of `test`, `statistic`, `p_value`, `conclusion`) and `season`.
 #' @section Errors: `vetusta_error_model` for holes, a series that does not
 #'   change, one that is too short for its orders, and a fit that does not
 #'   converge (it says what was tried).
@@ -76,7 +76,7 @@ noise_order <- function(data, order) {
     all(order == round(order))
   if (!good) {
     vetusta_stop(
-      "model", "`order` is two whole numbers, those of the ARMA.",
+      "model", "`order` must be the two whole numbers of the ARMA.",
       todo = "write it as c(1, 0), or leave it out"
     )
   }
@@ -250,13 +250,13 @@ noise_extra <- function(term, estimate, error) {
   )
 }
 
-noise_unsettled <- function(data, order, what, said = NULL) {
+noise_unsettled <- function(data, order, what, reason = NULL) {
   vetusta_stop(
     "model",
     paste0(
       "The noise of ", data$name, " was not fitted: an ARMA(", order[1], ",",
       order[2], ") with ", what, " did not converge",
-      if (!is.null(said)) paste0(" (", said, ")"), "."
+      if (!is.null(reason)) paste0(" (", reason, ")"), "."
     ),
     todo = paste0(
       "give lower orders or another variance; look at ",
@@ -391,22 +391,22 @@ noise_diagnostics <- function(z, fitted) {
   p <- stats::pchisq(shape, 2, lower.tail = FALSE)
   as_rows(
     list(
-      test = c(left$test, "normal shape (Jarque-Bera)"),
+      test = c(left$test, "normality (Jarque-Bera)"),
       statistic = c(left$statistic, shape),
       p_value = c(left$p_value, p),
-      said = c(
-        left$said,
+      conclusion = c(
+        left$conclusion,
         if (p >= 0.05) {
-          "as normal numbers"
+          "no evidence against a normal distribution"
         } else {
           paste0(
             if (tails > 0) {
-              "more far out than normal numbers"
+              "heavier tails than the normal distribution"
             } else {
-              "fewer far out than normal numbers"
+              "lighter tails than the normal distribution"
             },
             if (abs(skew) > 4 * sqrt(6 / n)) {
-              if (skew > 0) ", more of them above" else ", more of them below"
+              if (skew > 0) ", skewed to the right" else ", skewed to the left"
             }
           )
         }
@@ -436,7 +436,7 @@ print.vetusta_noise <- function(x, ...) {
   cat(text_table(shown, getOption("width", 80)), "", sep = "\n")
   cat(
     paste0(
-      x$diagnostics$test, ": ", x$diagnostics$said, " (p ",
+      x$diagnostics$test, ": ", x$diagnostics$conclusion, " (p ",
       ifelse(
         x$diagnostics$p_value < 0.001, "below 0.001",
         paste("=", round(x$diagnostics$p_value, 3))

@@ -29,8 +29,9 @@
 #'   paths, so that any number fits into memory.
 #' @return A `vetusta_paths`: a list of `name`, `unit`, `time`, `paths` (a
 #'   matrix, a row a time and a column a path), `seed`, `observed` (the series),
-#'   `said`; or with `each` of `kept` (what it gave, bound by columns, or as a
-#'   vector) instead of the paths. Of several series a list of them, by name.
+#'   `description`; or, with `each`, `kept` (its results, bound by columns, or
+#'   as a vector) in place of the paths. Several series give a list of these, by
+#'   name.
 #'   `summary()` gives the mean and quantiles by time, [model_quantiles()] the
 #'   same as series.
 #' @section Errors: `vetusta_error_model` for series that do not end together,
@@ -66,7 +67,7 @@ model_paths <- function(x, n = 2500, horizon = "18 months", seed = 1,
   check_number(seed, "seed", kind = "model")
   if (seed != round(seed)) {
     vetusta_stop(
-      "model", "`seed` is a whole number.",
+      "model", "`seed` must be a whole number.",
       todo = "give a whole number such as 1"
     )
   }
@@ -84,7 +85,7 @@ model_paths <- function(x, n = 2500, horizon = "18 months", seed = 1,
   check_calendar(calendar)
   if (!is.null(each) && !is.function(each)) {
     vetusta_stop(
-      "model", "`each` is a function of paths and times.",
+      "model", "`each` must be a function of paths and times.",
       todo = "leave it out"
     )
   }
@@ -123,7 +124,7 @@ model_paths <- function(x, n = 2500, horizon = "18 months", seed = 1,
   } else {
     paths_each(draw, n, time, each, length(models))
   }
-  said <- paste0(
+  description <- paste0(
     counted(n, "path"), " of ", horizon_words(time, models[[1]]$data),
     ", seed ", format(seed, scientific = FALSE)
   )
@@ -143,7 +144,7 @@ model_paths <- function(x, n = 2500, horizon = "18 months", seed = 1,
             from = from,
             draw = draw,
             observed = model_rows(model$data, model$season$data$value),
-            said = said,
+            description = description,
             model = model
           )
         ),
@@ -386,7 +387,7 @@ check_probabilities <- function(probs) {
     anyNA(probs) ||
     any(probs < 0 | probs > 1)) {
     vetusta_stop(
-      "model", "`probs` are probabilities.",
+      "model", "`probs` must be probabilities.",
       todo = "give numbers from 0 to 1"
     )
   }
@@ -426,7 +427,7 @@ model_quantiles <- function(paths, probs = c(0.05, 0.5, 0.95)) {
 
 #' @export
 print.vetusta_paths <- function(x, ...) {
-  cat(x$said, " of ", x$name, "\n", sep = "")
+  cat(x$description, " of ", x$name, "\n", sep = "")
   if (is.null(x$paths)) {
     return(invisible(x))
   }

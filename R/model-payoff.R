@@ -42,13 +42,13 @@ payoff_value <- function(index, terms = NULL, history = NULL, payoff = NULL,
   check_number(loading, "loading", 0, "model")
   if (is.null(terms) == is.null(payoff)) {
     vetusta_stop(
-      "model", "A payoff has terms, or a function of what it pays.",
+      "model", "Give either `terms` or `payoff`.",
       todo = "give `terms` or `payoff`"
     )
   }
   if (!is.null(payoff) && !is.function(payoff)) {
     vetusta_stop(
-      "model", "`payoff` is a function of the index.",
+      "model", "`payoff` must be a function of the index.",
       todo = "give `terms` instead"
     )
   }
@@ -62,7 +62,7 @@ payoff_value <- function(index, terms = NULL, history = NULL, payoff = NULL,
   if (inherits(given(index, "index", "model"), "vetusta_paths")) {
     if (is.null(payoff)) {
       vetusta_stop(
-        "model", "Terms are of an index, and these are paths.",
+        "model", "`terms` apply to an index, not to paths.",
         todo = "make the index with index_sum()"
       )
     }
@@ -110,7 +110,7 @@ payoff_terms <- function(terms) {
     !is.numeric(terms[["strike"]]) ||
     anyNA(terms$strike)) {
     vetusta_stop(
-      "model", "The terms of a payoff are a table with a strike in each row.",
+      "model", "`terms` must be a table with a strike in each row.",
       todo = "give a data frame of strike, cap and pays"
     )
   }
@@ -119,7 +119,7 @@ payoff_terms <- function(terms) {
     column <- terms[[name]] %||% rep(default, n)
     if (!is.numeric(column)) {
       vetusta_stop(
-        "model", paste0("The column ", name, " of the terms is no number."),
+        "model", paste0("The column ", name, " of the terms is not numeric."),
         todo = "correct it"
       )
     }
@@ -164,7 +164,7 @@ payoff_sums <- function(index, season) {
     if (!any(whole)) {
       vetusta_stop(
         "model", "No past season is complete.",
-        todo = "fill their missing days first, so that it shows: series_fill()"
+        todo = "fill their missing days first with series_fill()"
       )
     }
     return(list("past seasons" = index$index[whole]))

@@ -41,7 +41,7 @@ model_run <- function(x, definition = list(), calendar = NULL) {
   if (!is.list(definition) ||
     (length(definition) && is.null(names(definition)))) {
     vetusta_stop(
-      "model", "A definition is a list of its parts.",
+      "model", "A definition must be a list of its parts.",
       todo = "write it as list(season = list(), index = list(below = 180))"
     )
   }
@@ -120,7 +120,7 @@ model_indices <- function(made, x, definition) {
   given <- definition$index
   if (is.null(given)) {
     vetusta_stop(
-      "model", "A payoff is on an index.",
+      "model", "A payoff needs an index.",
       todo = "write index: {above: 285, season: [02-15, 05-31]}"
     )
   }
@@ -143,7 +143,7 @@ model_payoffs <- function(made, given) {
   caps <- as.numeric(unlist(given$caps %||% Inf))
   if (!length(strikes) || !length(caps) %in% c(1, length(strikes))) {
     vetusta_stop(
-      "model", "A payoff has strikes and a cap for all, or a cap for each.",
+      "model", "A payoff needs strikes, and one cap or a cap per strike.",
       todo = "write them as strikes: [500, 800]"
     )
   }

@@ -108,7 +108,7 @@ season_spec <- function(data, trend, periods, harmonics, effects) {
     check_choice(effects, "effects", c("month", "weekday"), "model")
     if (!is.null(periods)) {
       vetusta_stop(
-        "model", "A season is of effects or of periods.",
+        "model", "Give either `effects` or `periods`.",
         todo = "leave out one of the two"
       )
     }
@@ -176,7 +176,7 @@ season_cycles <- function(data, periods, harmonics) {
       "model",
       paste0(
         "A harmonic of ", period_words((days / harmonics)[short][1]),
-        " is shorter than two of the series' steps."
+        " is shorter than two steps of the series."
       ),
       todo = "give fewer harmonics"
     )
@@ -411,9 +411,9 @@ season_words <- function(x) {
       paste0(
         "  trend   ", signif(trend$estimate, 3), unit, " a year, ",
         if (trend$low > 0 || trend$high < 0) {
-          "which is no chance"
+          "different from zero"
         } else {
-          "which may be none"
+          "not different from zero"
         },
         " (", signif(trend$low, 3), " to ", signif(trend$high, 3), ")"
       )
@@ -435,8 +435,8 @@ season_words <- function(x) {
     },
     if (!is.na(x$explained)) {
       paste0(
-        "  both explain ", round(100 * x$explained),
-        "% of the variance; the rest has a standard deviation of ",
+        "  trend and season explain ", round(100 * x$explained),
+        "% of the variance; standard deviation of the residuals ",
         signif(stats::sd(x$series$rest), 3), unit
       )
     }

@@ -21,9 +21,9 @@
 #'   attribute `bound` is what 19 of 20 lags of white noise stay within.
 #'
 #'   `model_tests()`: a tibble of `test`, `statistic`, `critical` (at 5%),
-#'   `p_value` and `said`: for a unit root (augmented Dickey-Fuller, lags by the
-#'   Bayesian criterion) and against it (KPSS), both by the package urca; and
-#'   for dependence that is left in values and in squares (Ljung-Box).
+#'   `p_value` and `conclusion`: for a unit root (augmented Dickey-Fuller, lags
+#'   by the Bayesian criterion) and against it (KPSS), both by the package urca;
+#'   and for dependence of values and of squares (Ljung-Box).
 #' @section Errors: `vetusta_error_model` for holes and series that are too
 #'   short, and where the package urca is not there.
 #' @export
@@ -45,7 +45,7 @@ model_spectrum <- function(x, smooth = NULL, limit = 5, value = NULL,
       anyNA(smooth) ||
       any(smooth < 1 | smooth > length(data$value) / 2))) {
     vetusta_stop(
-      "model", "`smooth` are spans of smoothers.",
+      "model", "`smooth` must be spans of smoothers.",
       todo = "give numbers such as c(5, 7)"
     )
   }
@@ -238,21 +238,22 @@ print.vetusta_dependence <- function(x, ...) {
   step <- attr(x, "step")
   partial <- first_within(x$partial)
   seen <- paste0(
-    "neighbours correlate by ", signif(x$autocorrelation[1], 3),
-    "; it can be seen for ", counted(first_within(x$autocorrelation), step),
-    ", directly for ", counted(partial, step)
+    "autocorrelation ", signif(x$autocorrelation[1], 3),
+    " at lag 1; significant up to ",
+    counted(first_within(x$autocorrelation), step),
+    ", partial autocorrelation up to ", counted(partial, step)
   )
   cat(
-    "memory of ", attr(x, "name"), ": ",
+    "dependence of ", attr(x, "name"), ": ",
     if (abs(x$autocorrelation[1]) <= bound) {
-      "no correlation of neighbouring values"
+      "no autocorrelation"
     } else {
       seen
     },
     "\nof squares: ",
     if (!length(outside(x$of_squares)) ||
       length(outside(x$of_squares)) <= 0.1 * nrow(x)) {
-      "none, so that its size does not remember"
+      "none"
     } else {
       paste0(signif(x$of_squares[1], 3), " at lag 1")
     },
@@ -262,7 +263,7 @@ print.vetusta_dependence <- function(x, ...) {
   shown <- as.data.frame(utils::head(x, 10))
   shown[-1] <- lapply(shown[-1], round, 3)
   cat(text_table(shown, getOption("width", 80)), sep = "\n")
-  cat("19 of 20 of white noise stay within ", signif(bound, 2), "\n", sep = "")
+  cat("95% of white noise is within ", signif(bound, 2), "\n", sep = "")
   invisible(x)
 }
 
@@ -299,25 +300,25 @@ model_tests <- function(x, lags = NULL, value = NULL, as_of = NULL,
   left <- dependence_left(data$value, min(lags, n - 2), 0)
   statistic <- c(root@teststat[1, 1], against@teststat[1])
   critical <- c(root@cval[1, 2], against@cval[1, 2])
-  said <- c(
+  conclusion <- c(
     if (isTRUE(statistic[1] < critical[1])) {
-      "no unit root: it returns to its level"
+      "unit root rejected: the series returns to its level"
     } else {
-      "a unit root is not refused: it may wander off"
+      "unit root not rejected: the series may drift"
     },
     if (isTRUE(statistic[2] > critical[2])) {
-      "its level does not stay the same"
+      "constant level rejected"
     } else {
       "no evidence against a constant level"
     }
   )
   rows <- as_rows(
     list(
-      test = c("unit root (Dickey-Fuller)", "steady level (KPSS)", left$test),
+      test = c("unit root (Dickey-Fuller)", "constant level (KPSS)", left$test),
       statistic = c(statistic, left$statistic),
       critical = c(critical, NA, NA),
       p_value = c(NA, NA, left$p_value),
-      said = c(said, left$said)
+      conclusion = c(conclusion, left$conclusion)
     )
   )
   class(rows) <- c("vetusta_tests", class(rows))
@@ -341,19 +342,19 @@ dependence_left <- function(x, lags, fitted) {
   test <- stats::Box.test(x, lags, "Ljung-Box", fitdf = fitted)
   squares <- stats::Box.test((x - mean(x))^2, lags, "Ljung-Box")
   list(
-    test = c("dependence (Ljung-Box)", "dependence of squares"),
+    test = c("dependence (Ljung-Box)", "dependence of squares (Ljung-Box)"),
     statistic = unname(c(test$statistic, squares$statistic)),
     p_value = c(test$p.value, squares$p.value),
-    said = c(
+    conclusion = c(
       if (test$p.value < 0.05) {
         "values depend on earlier values"
       } else {
-        "no dependence left"
+        "no dependence found"
       },
       if (squares$p.value < 0.05) {
-        "their size depends on earlier sizes"
+        "the variance depends on earlier values"
       } else {
-        "their size stays the same"
+        "no change of the variance found"
       }
     )
   )

@@ -74,7 +74,7 @@ check_symbols <- function(symbols) {
       "argument",
       paste0(
         "\"", symbols[symbols %in% c(".", "..")][1],
-        "\" is no symbol and no key."
+        "\" is neither a symbol nor a key."
       ),
       todo = "leave it out"
     )
@@ -154,13 +154,13 @@ check_dataset_interval <- function(dataset, interval) {
 query_window <- function(source, span, from, to, now) {
   if (!is.null(span) && !is.null(from)) {
     vetusta_stop(
-      "argument", "A query has a span or a from, never both.",
+      "argument", "Give either `span` or `from`, not both.",
       todo = "leave out `span` or `from`"
     )
   }
   if (is.null(span) && is.null(from)) {
     vetusta_stop(
-      "argument", "A query needs a span or a from.",
+      "argument", "A query needs `span` or `from`.",
       todo = "give span = \"10 days\", or from = \"2026-03-12\""
     )
   }
@@ -199,7 +199,7 @@ query_window <- function(source, span, from, to, now) {
       "argument",
       paste0(
         "The query begins (", format_instant(start),
-        ") after the newest data there is (", format_instant(clipped$to), ")."
+        ") after the latest available data (", format_instant(clipped$to), ")."
       ),
       todo = "choose an earlier `from`"
     )

@@ -209,7 +209,8 @@ stop_on_notes <- function(notes, where) {
         "The service sends no data, and reports: ",
         paste(notes, collapse = "; ")
       ),
-      where = where, todo = "run it again later: it goes on", again = FALSE
+      where = where, todo = "run the command again later; it continues",
+      again = FALSE
     )
   }
 }

@@ -46,7 +46,7 @@ query_observations <- function(source, dataset, ..., from = NULL, to = NULL,
   about <- datasets_describe(source, dataset, version, language, archive)
   if (!is.list(keys)) {
     vetusta_stop(
-      "argument", "`keys` is a list of dimensions and their codes.",
+      "argument", "`keys` must be a list of dimensions and their codes.",
       todo = "write it as keys = list(STATE = \"ORV\")"
     )
   }
@@ -300,7 +300,8 @@ observation_window <- function(from, to) {
       vetusta_stop(
         "argument",
         paste0(
-          "`", name, "` cannot be \"", x, "\": that is no period and no day."
+          "`", name, "` cannot be \"", x,
+          "\": it is neither a period nor a day."
         ),
         todo = "write it as 2015, 2015-Q1, 2015-03 or 2015-03-12"
       )

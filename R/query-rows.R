@@ -102,10 +102,10 @@ query_keys <- function(dataset, given) {
       vetusta_stop(
         "argument",
         paste0(
-          "A key has a value or several, and cannot be ", shown_value(value),
+          "A key must have one or more values, not ", shown_value(value),
           "."
         ),
-        todo = "give texts or numbers"
+        todo = "give text or numbers"
       )
     }
     check_symbols(as.character(value))

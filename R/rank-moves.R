@@ -151,7 +151,7 @@ rank_days <- function(bars, on = NULL, window = "1 year", zone = NULL) {
   window <- time_interval(window, "window")
   if (!nrow(bars)) {
     vetusta_stop(
-      "argument", "There are no bars to be ranked.",
+      "argument", "There are no bars to rank.",
       todo = "collect days first"
     )
   }
@@ -168,7 +168,7 @@ rank_days <- function(bars, on = NULL, window = "1 year", zone = NULL) {
   if (!length(last)) {
     vetusta_stop(
       "argument",
-      paste0("No bar is of ", day, "."),
+      paste0("There are no bars of ", day, "."),
       todo = paste0("choose a trading day; the newest is ", newest)
     )
   }

@@ -27,7 +27,7 @@ model_report <- function(model, title = NULL, zone = "UTC") {
             if (model$filled == 1) "is" else "are", " filled."
           )
         },
-        if (!is.null(model$paths)) paste0(model$paths$said, ".")
+        if (!is.null(model$paths)) paste0(model$paths$description, ".")
       ),
       tables = Filter(NROW, description$tables),
       figures = Filter(length, description$figures)

@@ -48,7 +48,7 @@ report_make <- function(archive, ids = NULL, title = "Contents of the archive",
   check_names(names)
   if (!is.list(calendars)) {
     vetusta_stop(
-      "argument", "`calendars` is a list of calendars by source.",
+      "argument", "`calendars` must be a list of calendars, named by source.",
       todo = "write it as list(quay = source_calendar(\"quay\"))"
     )
   }
@@ -111,7 +111,7 @@ report_make <- function(archive, ids = NULL, title = "Contents of the archive",
 report_save <- function(report, file, template = NULL) {
   if (missing(report) || !inherits(report, "vetusta_report")) {
     vetusta_stop(
-      "report", "What is written is a report.",
+      "report", "This is not a report.",
       todo = "make a report with report_make()"
     )
   }
@@ -127,14 +127,14 @@ report_save <- function(report, file, template = NULL) {
   }
   if (!dir.exists(dirname(file))) {
     vetusta_stop(
-      "report", "The folder for the report is not there.",
-      where = dirname(file), todo = "make it, or give another path"
+      "report", "The folder of the report does not exist.",
+      where = dirname(file), todo = "create it, or give another path"
     )
   }
   if (!is.null(template)) {
     if (!identical(lines, report_html)) {
       vetusta_stop(
-        "report", "A template makes an .html file.",
+        "report", "A template needs an .html file.",
         where = file,
         todo = "give a name that ends in .html, or no template"
       )

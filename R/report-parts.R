@@ -2,7 +2,7 @@
 
 report_summary <- function(archive, series, drawn) {
   if (!nrow(series)) {
-    return("The archive holds no series.")
+    return("The archive has no series.")
   }
   missing <- sum(drawn$gaps$missing)
   c(
@@ -190,7 +190,7 @@ report_status <- function(status) {
     intersect(
       c(
         "query", "source", "series", "coverage", "from", "complete_until",
-        "last", "stale", "refreshed", "outcome", "said"
+        "last", "stale", "refreshed", "outcome", "message"
       ),
       names(rows)
     )

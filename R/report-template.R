@@ -6,7 +6,7 @@ report_templated <- function(report, template) {
   check_text(template, "template", "report")
   if (!file.exists(template)) {
     vetusta_stop(
-      "report", "The report's template is not there.",
+      "report", "The template does not exist.",
       where = template,
       todo = "give the path of an .Rmd file"
     )
@@ -61,7 +61,7 @@ template_failed <- function(template, what, said) {
   lines <- regmatches(text, regexpr("lines? [0-9]+(-[0-9]+)?", text))
   vetusta_stop(
     "report",
-    paste0("The template cannot be worked: ", sub("\n.*", "", what)),
+    paste0("The template fails: ", sub("\n.*", "", what)),
     where = paste(c(template, lines), collapse = ", "),
     todo = "correct the template there; the report is params$report in it"
   )
@@ -76,7 +76,7 @@ template_failed <- function(template, what, said) {
 report_choose <- function(report, parts) {
   if (!inherits(given(report, "report", "report"), "vetusta_report")) {
     vetusta_stop(
-      "report", "What is chosen from is a report.",
+      "report", "This is not a report.",
       todo = "make a report with report_make()"
     )
   }

@@ -62,10 +62,10 @@ rows_join <- function(rows, other, by = NULL) {
     vetusta_stop(
       "argument",
       paste0(
-        "To ", gsub("\r", ", ", several[1], fixed = TRUE),
-        " belong several rows of the other table."
+        "Several rows of the other table match ",
+        gsub("\r", ", ", several[1], fixed = TRUE), "."
       ),
-      todo = paste0("choose among them first, or name more columns in `by`")
+      todo = paste0("filter them first, or name more columns in `by`")
     )
   }
   extra <- setdiff(names(other), by)
@@ -84,7 +84,7 @@ join_columns <- function(rows, other) {
   if (!length(identifying)) {
     vetusta_stop(
       "argument",
-      "The tables have no column by which their rows belong together.",
+      "The tables have no column in common.",
       where = paste0(
         "one table has ", paste(names(rows), collapse = ", "), "; the other ",
         paste(names(other), collapse = ", ")
@@ -131,7 +131,7 @@ check_rows <- function(rows, name = "rows") {
     vetusta_stop(
       "argument",
       paste0(
-        "`", name, "` is a table of rows, and cannot be ", shown_value(rows),
+        "`", name, "` must be a table of rows, not ", shown_value(rows),
         "."
       ),
       todo = "give a data frame"

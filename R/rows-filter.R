@@ -28,7 +28,7 @@
 rows_filter <- function(rows, conditions) {
   if (missing(rows) || !is.data.frame(rows)) {
     vetusta_stop(
-      "argument", "What is filtered is a table of rows.",
+      "argument", "This is not a data frame.",
       todo = "give a data frame"
     )
   }
@@ -49,7 +49,7 @@ condition_parts <- function(condition) {
   if (!length(parts)) {
     vetusta_stop(
       "argument",
-      paste0("The condition \"", condition, "\" has no sign in it."),
+      paste0("The condition \"", condition, "\" has no comparison sign."),
       todo = paste0(
         "write it as a column, a sign and a value: type=share, volume>=10000, ",
         "name~barge; in a shell quote it, as in \"volume>=10000\""

@@ -269,7 +269,7 @@ check_tables <- function(tables) {
       vetusta_stop(
         "argument",
         paste0(
-          "There is no argument \"", name, "\", and its value is no table."
+          "There is no argument \"", name, "\"."
         ),
         todo = suggest_word(name, known)
       )
@@ -311,8 +311,8 @@ by_series <- function(x, names, what, strict = TRUE) {
     vetusta_stop(
       "argument",
       paste0(
-        "`", what, "` speaks of the series \"", wrong[1],
-        "\", which is not there."
+        "`", what, "` names the series \"", wrong[1],
+        "\", which is not among the tables."
       ),
       todo = suggest_word(wrong[1], names)
     )
@@ -360,7 +360,7 @@ align_grid <- function(grid, series, zone, calendar = NULL) {
       length(setdiff(names(grid), c(parts, "session")))) {
       vetusta_stop(
         "argument",
-        "A grid that is a list has a calendar, an interval, a from and a to.",
+        "A grid given as a list needs calendar, interval, from and to.",
         todo = "give list(calendar = , interval = , from = , to = )"
       )
     }

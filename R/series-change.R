@@ -440,7 +440,7 @@ series_convert <- function(x, rates, value = NULL, interval = NULL, lag = NULL,
   check_calendar(calendar)
   if (missing(rates)) {
     vetusta_stop(
-      "argument", "What is converted needs rates.",
+      "argument", "A conversion needs rates.",
       todo = "give `rates`, a table of a single series"
     )
   }

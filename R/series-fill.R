@@ -62,7 +62,7 @@ series_fill <- function(x, calendar = NULL, rule = "last", at_most = Inf,
     is.na(at_most) ||
     at_most < 1) {
     vetusta_stop(
-      "argument", "`at_most` is a number of values, 1 or more.",
+      "argument", "`at_most` must be a number of values, 1 or more.",
       todo = "correct at_most"
     )
   }

@@ -35,7 +35,7 @@ observation_columns <- c(
 series_frame <- function(rows) {
   if (missing(rows) || !is.data.frame(rows)) {
     vetusta_stop(
-      "shape", "Observations are a data frame.",
+      "shape", "Observations must be a data frame.",
       todo = "give a data frame with series, period and value"
     )
   }

@@ -65,7 +65,7 @@ series_aggregate <- function(x, to, rule = "mean", need = 0, calendar = NULL,
     need < 0 ||
     need > 1) {
     vetusta_stop(
-      "argument", "`need` is a share of a period's days.",
+      "argument", "`need` must be a share of a period's days.",
       todo = "give a number from 0 to 1"
     )
   }

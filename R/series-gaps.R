@@ -71,7 +71,7 @@ series_gaps <- function(x, calendar = NULL, interval = NULL, from = NULL,
     (!is.data.frame(listed) ||
       !any(c("symbol", "series") %in% names(listed)))) {
     vetusta_stop(
-      "argument", "`listed` is a table of instruments.",
+      "argument", "`listed` must be a table of instruments.",
       todo = "give a data frame with symbol, listed and delisted"
     )
   }
@@ -235,7 +235,7 @@ series_reasons <- function(series, reason, frame, listed, delayed_from,
     )[[series]]
     if (is.null(now)) {
       vetusta_stop(
-        "argument", "What is published by now needs to know the present.",
+        "argument", "`published` needs the present time.",
         todo = "give `now`, such as Sys.time()"
       )
     }

@@ -55,7 +55,7 @@ series_join <- function(..., adjust = "none", overlap = NULL, tolerance = 0.02,
   if (!is.null(zone)) check_zone(zone)
   if (length(tables) < 2) {
     vetusta_stop(
-      "argument", "Two or more tables are joined.",
+      "argument", "A join needs two or more tables.",
       todo = "give a table for each source"
     )
   }
@@ -190,7 +190,7 @@ join_behind <- function(all, rows, adjust, length_of, origin) {
     if (any(common$a <= 0 | common$b <= 0)) {
       vetusta_stop(
         "argument", "Values at or below zero have no ratio.",
-        todo = "bring them together by difference"
+        todo = "use adjust = \"difference\""
       )
     }
     factor$factor <- stats::median(common$a / common$b)

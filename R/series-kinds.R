@@ -12,7 +12,7 @@ series_shapes <- list(
 as_series <- function(x) {
   if (missing(x) || !is.data.frame(x)) {
     vetusta_stop(
-      "shape", "Series are a data frame.",
+      "shape", "Series must be a data frame.",
       todo = "give bars, observations, or a table with series, time and value"
     )
   }

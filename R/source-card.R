@@ -137,7 +137,7 @@ card_yaml <- function(text, path, what = "card") {
       }
       vetusta_stop(
         what,
-        paste0("The ", what, "'s file is no YAML."),
+        paste0("The ", what, "'s file is not valid YAML."),
         where = paste0(
           path, if (grepl("^[0-9]+$", line)) paste0(", line ", line)
         ),
@@ -150,10 +150,10 @@ card_yaml <- function(text, path, what = "card") {
   if (!is.list(content) || is.null(names(content))) {
     vetusta_stop(
       what,
-      paste0("The ", what, "'s file is empty or no set of words and values."),
+      paste0("The ", what, "'s file is empty or not a YAML mapping."),
       where = path,
       todo = paste(
-        "begin it with",
+        "begin with",
         switch(what,
           card = "source: and url:",
           calendar = "calendar: and zone:",
@@ -274,7 +274,7 @@ card_check_url <- function(card, place) {
   parts <- tryCatch(curl::curl_parse_url(card$url), error = function(e) NULL)
   if (is.null(parts) || !isTRUE(parts$scheme %in% c("http", "https"))) {
     vetusta_stop(
-      "card", paste0("\"", card$url, "\" is no http or https URL."),
+      "card", paste0("\"", card$url, "\" is not an http or https URL."),
       where = place("url"),
       todo = "write the complete URL, as in https://data.example.org/v1"
     )
@@ -283,8 +283,8 @@ card_check_url <- function(card, place) {
     vetusta_stop(
       "card",
       paste0(
-        "The URL is http, and not on this machine: everybody on the way ",
-        "could read the key."
+        "The URL uses plain http, so others on the network could read the ",
+        "key."
       ),
       where = place("url"),
       todo = paste0(
@@ -428,7 +428,7 @@ calendar_definition <- function(file, above) {
   if (!length(existing)) {
     vetusta_stop(
       "calendar",
-      paste0("The base calendar \"", content$builds_on, "\", is not there."),
+      paste0("The base calendar \"", content$builds_on, "\" does not exist."),
       where = file, todo = "put its file beside this calendar"
     )
   }

@@ -9,8 +9,8 @@ card_check_columns <- function(dataset, where) {
     vetusta_stop(
       "card",
       paste0(
-        "The dataset ", dataset$name, " gives ", dataset$shape,
-        " and lacks the column `", name, "`."
+        "The dataset ", dataset$name, " has the shape ", dataset$shape,
+        " and needs the column `", name, "`."
       ),
       where = where,
       todo = paste0("add ", name, ": with the place of its value in a row")
@@ -46,7 +46,7 @@ card_check_columns <- function(dataset, where) {
       "card",
       paste0(
         "The pages of the dataset ", dataset$name,
-        " go by a member of the last row, which is in no header."
+        " follow a member of the last row, which cannot be in a header."
       ),
       where = sub("columns$", "next_page", where),
       todo = paste0(
@@ -68,10 +68,10 @@ card_check_request <- function(dataset, place) {
       "card",
       paste0(
         "The request of the dataset ", dataset$name, " has \"", part,
-        "\", which is not a complete expression of a URI template."
+        "\", which is not a complete URI template expression."
       ),
       where = place(c("datasets", dataset$name, "request")),
-      todo = "close what is opened, as in {symbol} or {?from,to}"
+      todo = "close the brace, as in {symbol} or {?from,to}"
     )
   }
 }
@@ -152,7 +152,7 @@ card_check_weight <- function(dataset, limits, where) {
       "card",
       paste0(
         "A request of the dataset ", dataset$name,
-        " weighs something, and no limit counts by weight."
+        " has a weight, and no limit counts weight."
       ),
       where = where,
       todo = "write the limit as in limits: [1200 weight per minute]"
@@ -167,7 +167,7 @@ card_check_widest <- function(dataset, where) {
         "card",
         paste0(
           "`widest` of the dataset ", dataset$name, " speaks of \"", name,
-          "\", which is no length of bars."
+          "\", which is not an interval of bars."
         ),
         where = where,
         todo = "write it as widest: P30D, or as widest: {PT1M: P7D, P1D: P5Y}"

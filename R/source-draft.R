@@ -35,7 +35,7 @@ source_draft <- function(files, name = "new") {
       vetusta_stop(
         "draft", "There is no such sample.",
         where = file,
-        todo = "look at the path"
+        todo = "check the path"
       )
     }
   }
@@ -175,7 +175,7 @@ draft_place <- function(samples, files) {
       ),
       where = paste(files, collapse = ", "),
       todo = paste0(
-        "save an answer that has rows; look whether the request ", "needs a key"
+        "save an answer that has rows; check whether the request needs a key"
       )
     )
   }

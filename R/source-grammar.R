@@ -205,7 +205,7 @@ card_check <- function(content, grammar, keys, place) {
   for (key in setdiff(names(content), known)) {
     vetusta_stop(
       "card",
-      paste0("The word \"", key, "\" is not known here."),
+      paste0("Unknown word \"", key, "\"."),
       where = place(c(keys, key)),
       todo = card_todo(key, known)
     )

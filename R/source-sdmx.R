@@ -37,7 +37,7 @@ check_sdmx <- function(source) {
   if (!speaks_sdmx(source)) {
     vetusta_stop(
       "argument",
-      paste0("The source ", source$source, " does not speak SDMX."),
+      paste0("The source ", source$source, " has no SDMX API."),
       where = source$file,
       todo = paste0(
         "write sdmx: {version: \"2.1\", agency: ...} in its card; or ",

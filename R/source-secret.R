@@ -33,7 +33,7 @@ secrets_beside <- function(path) {
 source_secret <- function(source, name) {
   if (!inherits(given(source, "source", "secret"), "vetusta_source")) {
     vetusta_stop(
-      "secret", "A secret is that of a source.",
+      "secret", "This is not a source.",
       todo = "read a source with source_card()"
     )
   }

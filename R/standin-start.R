@@ -72,7 +72,7 @@ services_start <- function(seconds = 600, ...) {
       utils::tail(readLines(said, warn = FALSE), 3),
       collapse = " "
     ),
-    todo = "look at what is said there"
+    todo = "read its messages"
   )
 }
 

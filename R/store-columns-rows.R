@@ -92,10 +92,10 @@ columns_settings <- function(columns) {
 columns_lost <- function(columns, how) {
   vetusta_stop(
     "archive",
-    paste0("Rows that went into the column store are not in it: ", how, "."),
+    paste0("Rows that moved to the column store are missing there: ", how, "."),
     where = columns$uri,
     todo = paste0(
-      "bring back its backup, or see with `vetusta archive check` what ",
+      "restore its backup, or see with `vetusta archive check` what ",
       "to collect again"
     )
   )
@@ -359,8 +359,8 @@ sql_none_moved <- function(store, series) {
     )) {
     vetusta_stop(
       "archive",
-      "Rows of the archive went into a column store since it was opened.",
-      where = store$path, todo = "open it again: it knows where they are"
+      "Rows moved to a column store since the archive was opened.",
+      where = store$path, todo = "open the archive again"
     )
   }
 }

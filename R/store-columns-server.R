@@ -163,7 +163,7 @@ columns_stop <- function(columns, server, text) {
     "archive",
     "The column store failed.",
     where = paste0(server, ": ", first),
-    todo = "look at its log, and run it again; no collected row is lost"
+    todo = "check its log, and run the command again; no collected row is lost"
   )
 }
 
@@ -175,7 +175,7 @@ columns_errors <- list(
     ),
     "The column store cannot be reached.",
     paste0(
-      "look whether it runs; what is not in it yet stays in the ",
+      "check whether it runs; what is not in it yet stays in the ",
       "archive, and goes over later"
     )
   ),
@@ -199,9 +199,9 @@ columns_errors <- list(
   ),
   c(
     "Table .* doesn't exist|Code: 60",
-    "Rows that went into the column store are not in it: a table is not there.",
+    "Rows that moved to the column store are missing there: a table is lost.",
     paste0(
-      "bring back its backup, or see with `vetusta archive check` what ",
+      "restore its backup, or see with `vetusta archive check` what ",
       "to collect again"
     )
   ),

@@ -106,7 +106,7 @@ postgres_errors <- list(
       )
     ),
     "The connection to the archive's server was cut.",
-    "look whether the server runs, and run it again: it goes on", "lost"
+    "check whether the server runs, and run it again: it goes on", "lost"
   ),
   c(
     paste0(
@@ -115,8 +115,8 @@ postgres_errors <- list(
     ),
     "The archive's server cannot be reached.",
     paste0(
-      "look at host and port, and whether the server runs; then run it ",
-      "again: it goes on"
+      "check host and port, and that the server runs; then run the command ",
+      "again: it continues"
     ),
     "lost"
   ),
@@ -164,6 +164,6 @@ postgres_errors <- list(
       "does not exist"
     ),
     "The archive in the database is damaged.",
-    "bring back a copy, or have the schema `vetusta` looked at"
+    "restore a backup, or have the schema `vetusta` looked at"
   )
 )

@@ -241,8 +241,7 @@ postgres_prepare <- function(store, create) {
         "archive", "There is no archive in the database yet.",
         where = store$path,
         todo = paste0(
-          "collect or import something first, or look at the name of ",
-          "the database"
+          "collect or import something first, or check the name of the database"
         ),
         absent = TRUE
       )
@@ -306,7 +305,7 @@ postgres_check_empty <- function(store) {
     vetusta_stop(
       "archive",
       paste0(
-        "The schema `vetusta` of the database is no archive: it has ",
+        "The schema `vetusta` of the database is not an archive: it has ",
         tables$name[in_schema][1], "."
       ),
       where = store$path, todo = "give another database, or rename that schema"

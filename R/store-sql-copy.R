@@ -244,7 +244,7 @@ check_whole_copy <- function(store) {
     vetusta_stop(
       "archive", "The archive is an incomplete copy.",
       where = store$path,
-      todo = "go on with it: vetusta archive copy FROM TO"
+      todo = "continue it: vetusta archive copy FROM TO"
     )
   }
 }

@@ -116,9 +116,9 @@ columns_settled <- function(columns, shape, patience = 120) {
     }
     if (now_seconds() > until) {
       vetusta_stop(
-        "archive", "The column store does not end taking rows out.",
+        "archive", "The column store has not finished deleting rows.",
         where = columns$servers[1],
-        todo = "look at its load, and give the command again"
+        todo = "check its load, and repeat the command"
       )
     }
     Sys.sleep(0.2)

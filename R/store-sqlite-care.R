@@ -47,7 +47,7 @@ store_copy.vetusta_store_sqlite <- function(store, file) {
     vetusta_stop(
       "archive", paste0("The copy is damaged: ", result[1]),
       where = file,
-      todo = "look at the disk, and run `vetusta archive check`"
+      todo = "check the disk, and run `vetusta archive check`"
     )
   }
 }
@@ -76,8 +76,8 @@ sqlite_rescue <- function(from, to) {
   if (!all(c("series", "segments") %in% known)) {
     vetusta_stop(
       "archive",
-      "Nothing can be saved: the file is no archive, or its tables are lost.",
-      where = from, todo = "bring back a copy, or collect again"
+      "Nothing can be recovered: it is not an archive, or its tables are lost.",
+      where = from, todo = "restore a backup, or collect again"
     )
   }
   form <- tryCatch(sqlite_form(connection), error = function(e) numeric())

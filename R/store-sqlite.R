@@ -117,9 +117,9 @@ sqlite_check_file <- function(connection, path) {
   if (length(form) == 1 && isTRUE(form < archive_form)) older_archive(path)
   if (length(form) != 1 || is.na(form)) {
     vetusta_stop(
-      "archive", "The file is a database and no archive.",
+      "archive", "The file is a database, but not an archive.",
       where = path,
-      todo = "give the path of an archive, or of a file that is not there yet"
+      todo = "give the path of an archive, or of a file that does not exist yet"
     )
   }
   if (form != archive_form) newer_archive(form, path)
@@ -283,16 +283,16 @@ sqlite_errors <- list(
   ),
   c(
     "readonly|read-only", "The archive cannot be written.",
-    "look at the rights of the file and of its folder"
+    "check the permissions of the file and of its folder"
   ),
   c("is a directory", "The archive is a folder.", "give the path of a file"),
   c(
-    "not a database|malformed", "The file is no archive, or it is damaged.",
-    "give the path of an archive, or bring back a copy"
+    "not a database|malformed", "The file is not an archive, or it is damaged.",
+    "give the path of an archive, or restore a backup"
   ),
   c(
     "unable to open", "The archive cannot be opened.",
-    "look whether its folder is there and yours to write"
+    "check whether its folder is there and yours to write"
   )
 )
 # One statement counts and takes a token, so that no other process comes

@@ -32,7 +32,7 @@ time_local <- function(day, seconds, zone, skipped = "shift", twice = "first") {
     vetusta_stop(
       "argument",
       paste0(
-        "`seconds` are numbers, and cannot be ", shown_value(seconds), "."
+        "`seconds` must be numbers, not ", shown_value(seconds), "."
       ),
       todo = "correct seconds"
     )
@@ -72,7 +72,7 @@ check_days <- function(x, name) {
   if (is.null(days) || (is.character(x) && anyNA(days[!is.na(x)]))) {
     vetusta_stop(
       "argument",
-      paste0("`", name, "` must be days, and cannot be ", shown_value(x), "."),
+      paste0("`", name, "` must be days, not ", shown_value(x), "."),
       todo = "write days as 2026-03-12, or give a Date"
     )
   }
@@ -269,7 +269,7 @@ check_zone <- function(zone, kind = "argument", where = NULL) {
     near <- nearest_word(shown, OlsonNames())
     vetusta_stop(
       kind,
-      paste0("\"", shown, "\" is no time zone."),
+      paste0("\"", shown, "\" is not a time zone."),
       where = where,
       todo = paste0(
         if (!is.null(near)) paste0("did you mean \"", near, "\"? "),
@@ -327,7 +327,8 @@ time_instant <- function(x, zone = "UTC", end = FALSE, name = "time") {
     paste0(" is given ", length(x), " times; one")
   }
   vetusta_stop(
-    "argument", paste0("`", name, "`", shown, " is no day and no instant."),
+    "argument",
+    paste0("`", name, "`", shown, " is neither a day nor an instant."),
     todo = "write it as 2026-03-12 or as 2026-03-12T09:30:00Z"
   )
 }

@@ -44,7 +44,7 @@ time_interval <- function(x, name = "interval") {
   if (is.null(parts) || parts$count < 1) {
     vetusta_stop(
       "argument",
-      paste0("`", name, "` cannot be \"", x, "\": that is no length of time."),
+      paste0("`", name, "` cannot be \"", x, "\": it is not a length of time."),
       todo = if (grepl("^[0-9]* *m$", trimws(x), ignore.case = TRUE)) {
         "m may be minutes or months: write \"min\" or \"month\""
       } else {

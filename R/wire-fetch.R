@@ -31,7 +31,7 @@ fetch_patiently <- function(request, patience = wire_bounds$stall,
       "network",
       paste0("No answer from ", origin_of(sent$url), ": ", answer$reason, "."),
       where = origin_of(sent$url),
-      todo = "look whether the service runs and the URL in the card is right",
+      todo = "check whether the service runs and the URL in the card is right",
       reason = answer$reason
     )
   }

@@ -73,7 +73,7 @@ ask_token <- function(source, refresh = NULL) {
       ),
       where = paste0(source$file, ", access"),
       todo = paste0(
-        "look whether ", paste(access_secrets(access), collapse = ", "),
+        "check whether ", paste(access_secrets(access), collapse = ", "),
         " are right"
       )
     )
@@ -120,8 +120,8 @@ token_url <- function(source) {
     vetusta_stop(
       "card",
       paste0(
-        "The token's URL is http, and not on this machine: everybody on ",
-        "the way could ", "read the secrets."
+        "The token's URL uses plain http, so others on the network could ",
+        "read the secrets."
       ),
       where = paste0(source$file, ", access"),
       todo = "use https"

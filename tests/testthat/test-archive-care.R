@@ -216,7 +216,7 @@ test_that("of a damaged archive every segment that can be read is saved", {
   writeLines("nothing", file.path(folder, "text"))
   expect_error_kind(
     archive_rescue(file.path(folder, "text"), file.path(folder, "x")),
-    "archive", "Nothing can be saved"
+    "archive", "Nothing can be recovered"
   )
 })
 

@@ -1,4 +1,4 @@
-# The direction of rotation depends on the machine's byte order.
+# The spark line depends on the locale.
 without_course <- function(lines) sub("present  .*$", "present", lines)
 
 # Series by their IDs, and series of all kinds in one command.

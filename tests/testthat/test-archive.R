@@ -177,7 +177,7 @@ test_that("a file that is no archive is refused and left as it is", {
   )
   closed <- archive_open(withr::local_tempfile())
   archive_close(closed)
-  expect_error_kind(archive_series(closed), "archive", "no open archive")
+  expect_error_kind(archive_series(closed), "archive", "not an open archive")
 })
 
 test_that("a local CSV is imported once, with bad lines reported", {

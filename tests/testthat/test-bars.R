@@ -92,7 +92,7 @@ test_that("no rows, one row and an impossible interval are defined", {
     bars_resample(
       bars_resample(minute_bars(), "2 minutes", quay), "5 minutes", quay
     ),
-    "argument", "whole number of times"
+    "argument", "a multiple of"
   )
 })
 

@@ -57,7 +57,7 @@ test_that("a wrong calendar says its wrong word", {
   )
   expect_error_kind(
     calendar_make(utils::modifyList(base, list(zone = "Europe/Rigga"))),
-    "calendar", "no time zone"
+    "calendar", "not a time zone"
   )
   expect_error_kind(
     calendar_make(c(base, list(weekday = "monday"))), "calendar", "weekdays"

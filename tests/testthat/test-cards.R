@@ -133,7 +133,7 @@ test_that("a wrong line is reported with the line and a correction", {
     list(
       "    request: /prices/{symbol}{?from,to}",
       c("    request: /prices/{symbol}", "    widest: {sometimes: P1D}"), 9,
-      "no length of bars"
+      "not an interval of bars"
     ),
     list(
       "    request: /prices/{symbol}{?from,to}",
@@ -213,15 +213,15 @@ test_that("files that are no card at all are refused in words", {
     source_card(file.path(tempdir(), "nowhere.yml")), "card", "no source card"
   )
   expect_error_kind(read_card(character()), "card", "empty")
-  expect_error_kind(read_card("just words"), "card", "empty or no set")
+  expect_error_kind(read_card("just words"), "card", "empty or not a")
   expect_error_kind(read_card("- a\n- b"), "card")
   expect_error_kind(
     read_card(c("source: mill", "url: [https://data.example.org")), "card",
-    "no YAML"
+    "not valid YAML"
   )
   expect_error_kind(
     read_card(c("source: mill", "\taddress: https://data.example.org")),
-    "card", "no YAML"
+    "card", "not valid YAML"
   )
   expect_error_kind(
     read_card(
@@ -294,7 +294,7 @@ test_that("an impossible request is found in the card, with its line", {
     )
   }
   expect_error_kind(
-    check(bars("\"/b/{symbol}{?from\"")), "card", "not a complete expression"
+    check(bars("\"/b/{symbol}{?from\"")), "card", "not a complete URI template"
   )
   found <- function(lines) {
     vapply(check(lines)$findings, conditionMessage, "")

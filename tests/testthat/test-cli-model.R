@@ -53,7 +53,7 @@ test_that("every kind of model, as text, JSON, table and figure", {
   season <- c("--below", "180", "--season", "05-01,10-31")
   expect_match(run("spectrum", common)$out[1], "a year")
   expect_match(
-    run("dependence", common)$out[1], "neighbours correlate by 0.[78]"
+    run("dependence", common)$out[1], "autocorrelation 0.[78]"
   )
   expect_match(
     run("season", common)$out[1], "trend and season of lock, 3,653 days"

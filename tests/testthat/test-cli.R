@@ -376,7 +376,7 @@ test_that("series commands used wrongly say what to do", {
       "no such file"
     ),
     list(
-      c("resample", "KELD", "--into", "7 seconds"), 2L, "whole number of times"
+      c("resample", "KELD", "--into", "7 seconds"), 2L, "a multiple of"
     ),
     list(c("fill", "KELD", "--rule", "liner"), 2L, "linear"),
     list(c("fill", "KELD", "--at-most", "some"), 2L, "number"),

@@ -91,7 +91,7 @@ test_that("documents are fetched into files that tell what they are, once", {
     list.files(folder, all.files = TRUE, no.. = TRUE), done$file[1:3]
   )
   expect_match(
-    done$said[4:6], "HTTP 404|leads elsewhere|redirects to another place"
+    done$message[4:6], "HTTP 404|leads elsewhere|redirects to another place"
   )
   # the hash equals that of another program
   own <- processx::run("sha256sum", file.path(folder, done$file[1]))$stdout

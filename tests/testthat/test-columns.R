@@ -76,9 +76,9 @@ test_that("an archive opened before rows moved returns no part of them", {
   archive <- columns_archive(eager = FALSE, path = path)
   vetusta:::columns_shift(archive)
   expect_error_kind(
-    archive_bars(plain, "KELD", "1 minute"), "archive", "since it was opened"
+    archive_bars(plain, "KELD", "1 minute"), "archive", "since the archive was opened"
   )
-  expect_error_kind(put_bars(plain, "KELD"), "archive", "since it was opened")
+  expect_error_kind(put_bars(plain, "KELD"), "archive", "since the archive was opened")
   again <- archive_open(path)
   withr::defer(archive_close(again))
   expect_identical(nrow(archive_bars(again, "KELD", "1 minute")), 390L)
@@ -135,7 +135,7 @@ test_that("rows in both places after a kill are read once", {
     )
   }
   expect_error_kind(
-    archive_bars(archive, "KELD", "1 minute"), "archive", "are not in it"
+    archive_bars(archive, "KELD", "1 minute"), "archive", "are missing there"
   )
   expect_match(archive_check(archive)$finding, "fewer rows")
   vetusta:::columns_do(
@@ -143,7 +143,7 @@ test_that("rows in both places after a kill are read once", {
     paste("DROP TABLE", vetusta:::columns_table(archive$columns, "bars"))
   )
   expect_error_kind(
-    archive_bars(archive, "KELD", "1 minute"), "archive", "are not in it"
+    archive_bars(archive, "KELD", "1 minute"), "archive", "are missing there"
   )
 })
 

@@ -177,7 +177,7 @@ test_that("lists in place, from a file, a column, and the archive", {
   )
   expect_error_kind(list_of(rows = "quay/nothing"), "desk", "nothing")
   expect_error_kind(
-    list_of(file = "s.csv", with = "quay/market"), "desk", "not for a list"
+    list_of(file = "s.csv", with = "quay/market"), "desk", "cannot be used with"
   )
   expect_error_kind(
     list_of(rows = "quay/directory", where = "typ=share"), "desk", "typ"
@@ -254,7 +254,7 @@ test_that("adding and removing a query keeps the rest of the file", {
       desk_open(folder), "b", "quay", symbols = "K", interval = "1 day",
       span = "1 year"
     ),
-    "desk", "laid out"
+    "desk", "layout"
   )
   expect_identical(readLines(file), "track: {a: {source: quay}}")
 })

@@ -254,7 +254,7 @@ test_that("a table in a workbook grows, and what stands around it stays", {
   rows <- data.frame(period = as.Date("2026-04-01"), ORV = 2)
   refused("Below the table", "Daily")
   writeLines("no book", file)
-  refused("no workbook", "Daily")
+  refused("not a workbook", "Daily")
 })
 
 test_that("a spreadsheet program opens the file without repair", {

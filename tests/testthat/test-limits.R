@@ -536,7 +536,7 @@ test_that("a weight without a limit by weight, or above one, is refused", {
     )
   }
   expect_error_kind(
-    card(5, "20 per second"), "card", "no limit counts by weight"
+    card(5, "20 per second"), "card", "no limit counts weight"
   )
   expect_error_kind(
     card(50, "20 weight per second"), "card", "more than 20 weight per second"

@@ -117,7 +117,7 @@ test_that("far tails are told by their degrees of freedom", {
   fit <- model_noise(series_of(4 * z), order = c(0, 0), residuals = "t")
   expect_gt(fit$df, 4)
   expect_lt(fit$df, 6.5)
-  expect_match(fit$diagnostics$said[3], "more far out")
+  expect_match(fit$diagnostics$conclusion[3], "heavier tails")
   both <- model_noise(
     series_of(
       garch_numbers(
@@ -153,7 +153,7 @@ test_that("what is left is said in words, and what fits is found to fit", {
   bad <- model_noise(
     series_of(as.numeric(stats::arima.sim(list(ar = 0.8), 3000))), c(0, 0)
   )
-  expect_match(bad$diagnostics$said[1], "depend on earlier")
+  expect_match(bad$diagnostics$conclusion[1], "depend on earlier")
   expect_output(print(fit), "ARMA\\(1,0\\) with a constant variance")
 })
 
@@ -244,19 +244,19 @@ test_that("memory of values and of squares is told apart", {
   )
   expect_equal(own$autocorrelation[1:3], 0.8^(1:3), tolerance = 0.08)
   expect_equal(own$partial[2], 0, tolerance = 0.06)
-  expect_output(print(own), "neighbours correlate")
+  expect_output(print(own), "autocorrelation")
 })
 
 test_that("a walk is told from noise that comes back", {
   skip_if_not_installed("urca")
   withr::local_seed(12)
   walk <- model_tests(series_of(cumsum(rnorm(1500))))
-  expect_match(walk$said[1], "not refused")
-  expect_match(walk$said[2], "does not stay")
+  expect_match(walk$conclusion[1], "not rejected")
+  expect_match(walk$conclusion[2], "rejected")
   back <- model_tests(
     series_of(as.numeric(stats::arima.sim(list(ar = 0.6), 1500)))
   )
-  expect_match(back$said[1], "no unit root")
-  expect_match(back$said[3], "depend on earlier")
+  expect_match(back$conclusion[1], "unit root rejected")
+  expect_match(back$conclusion[3], "depend on earlier")
   expect_output(print(back), "Dickey-Fuller")
 })

@@ -1,35 +1,6 @@
 # Everything people read: help, tables, plans, results of runs, errors, printed
 # objects. Every change is read before it is accepted.
 
-# Replaces what differs between runs.
-plain_words <- function(lines) {
-  lines <- gsub("127[.]0[.]0[.]1:[0-9]+", "127.0.0.1:PORT", lines)
-  lines <- gsub(tempdir(), "TEMP", lines, fixed = TRUE)
-  lines <- gsub("(TEMP|/tmp)[^ ,;]*/", "FOLDER/", lines)
-  lines <- gsub("file[0-9a-f]{8,}", "FILE", lines)
-  lines <- gsub("\\b(and|in) [0-9.,]+ (s|seconds)\\b", "\\1 SOME \\2", lines)
-  # a test may begin before midnight and end after it
-  days <- format(Sys.time() - c(0, 3600), "%Y-%m-%d", tz = "UTC")
-  lines <- gsub(
-    sprintf("(%s)[ T][0-9:.]+Z?", paste(days, collapse = "|")), "NOW", lines
-  )
-  gsub("\\b2[0-9]{3}-[0-9]{2}-[0-9]{2}T[0-9:]+[.][0-9]+Z", "WHEN", lines)
-}
-
-said <- function(..., folder) {
-  out <- run_vetusta(..., folder = folder, env = c(COLUMNS = "80"))
-  cat(
-    "$ vetusta",
-    paste(
-      ifelse(grepl("[ *|]", c(...)), paste0("\"", c(...), "\""), c(...)),
-      collapse = " "
-    ),
-    "\n"
-  )
-  cat(out$stdout)
-  cat(sub("^", "! ", strsplit(out$stderr, "\n")[[1]]), sep = "\n")
-}
-
 test_that("the help of every command", {
   for (command in names(vetusta:::cli_commands)) {
     expect_snapshot(cat(run_vetusta(command, "--help")$stdout))
@@ -171,12 +142,6 @@ test_that("what is printed in R", {
     transform = plain_words
   )
   expect_snapshot(print(archive_read(archive, "KELD")))
-  # printed, not captured as conditions, which versions of testthat write
-  # differently
-  refused <- function(code) {
-    error <- tryCatch(code, error = identity)
-    cat(class(error)[1], conditionMessage(error), sep = "\n")
-  }
   expect_snapshot(
     refused(archive_read(archive, "KELT")), transform = plain_words
   )

@@ -461,13 +461,13 @@ test_that("a failed query stops no other, and pauses are kept", {
   expect_identical(outcome_of(result)[["levels"]], "failed")
   expect_identical(outcome_of(result)[["prices"]], "done")
   expect_identical(outcome_of(result)[["list"]], "done")
-  expect_match(result$said[result$query == "levels"], "b")
+  expect_match(result$message[result$query == "levels"], "b")
   expect_identical(result$new[result$query == "levels"], 60)
   kept_state(folder)
   expect_identical(refreshed(folder, "levels")$new, 60)
   kept_requests(folder)
   # the list is complete and refreshed: an hour or a day must pass
-  expect_match(refreshed(folder, "list")$said, "complete; refreshed")
+  expect_match(refreshed(folder, "list")$message, "complete; refreshed")
   expect_length(kept_requests(folder), 0)
   expect_error_kind(refreshed(folder, "lists"), "desk", "lists")
 })
@@ -495,7 +495,7 @@ test_that("a quota goes first to what is held and behind, and the rest waits", {
   # left
   expect_identical(result$query, c("held", "fresh"))
   expect_identical(result$outcome, c("done", "left"))
-  expect_match(result$said[2], "go on after")
+  expect_match(result$message[2], "go on after")
   expect_length(kept_requests(folder), 6)
 })
 
@@ -683,7 +683,7 @@ test_that("on a full disk archive and workbook stay intact", {
       "wb$save(book); sum <- unname(tools::md5sum(book))",
       paste0(
         "said <- tryCatch({ r <- desk_refresh(desk_open(disk), progress ",
-        "= FALSE); r$said },"
+        "= FALSE); r$message },"
       ),
       "  error = conditionMessage)",
       paste0(
@@ -750,7 +750,7 @@ test_that("the state of a desk needs no request", {
     from = "2020", stale = "3 years"
   )
   # nothing is known about it yet
-  expect_match(desk_status(desk)$said, "not known yet")
+  expect_match(desk_status(desk)$message, "not known yet")
   expect_identical(desk_refresh(desk, progress = FALSE)$outcome, "done")
   services$process$kill()
   archive <- archive_open(desk$archive)

@@ -29,7 +29,7 @@ test_that("rows are sorted, joined, made distinct and counted", {
   expect_identical(joined$name, c("Bee", NA, "Sea", NA))
   expect_identical(joined$volume_other, c(8L, NA, 7L, NA))
   expect_error_kind(
-    rows_join(rows, rbind(other, other)), "argument", "no column by which"
+    rows_join(rows, rbind(other, other)), "argument", "no column in common"
   )
   expect_error_kind(
     rows_join(rows, rbind(other, other), by = "symbol"), "argument",

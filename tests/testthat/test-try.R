@@ -127,7 +127,7 @@ test_that("samples show what a card reads, and a changed service", {
   expect_identical(
     samples_test(other, samples)$outcome, c("changed", "changed")
   )
-  expect_match(samples_test(other, samples)$said[1], "row 1 was")
+  expect_match(samples_test(other, samples)$message[1], "row 1 was")
   other$datasets$bars <- NULL
   expect_identical(samples_test(other, samples)$outcome, c("failed", "failed"))
   # the service today: other values are no change, other columns are
@@ -140,7 +140,7 @@ test_that("samples show what a card reads, and a changed service", {
     samples_test(source, samples, live = TRUE)$outcome, c("changed", "changed")
   )
   try_state(folder, refuse = "gone")
-  expect_match(samples_test(source, samples, live = TRUE)$said, "HTTP 403")
+  expect_match(samples_test(source, samples, live = TRUE)$message, "HTTP 403")
   expect_error_kind(samples_test(source, folder), "argument", "no samples")
   try_state(folder, refuse = "gone")
   expect_error_kind(
@@ -199,7 +199,7 @@ test_that("every ready card is tried at its service, from the command line", {
       "try", "basin", "HARVEST", "STATE=ORV", "--from", "2020", "--samples",
       "sources/samples"
     )$stderr,
-    "no sample is written"
+    "No sample"
   )
   out <- said("sources", "test")
   expect_identical(out$status, 0L, label = out$stdout)

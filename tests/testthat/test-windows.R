@@ -334,7 +334,7 @@ test_that("pages by a member of the last row, of any length", {
         )
       )
     ),
-    "card", "in no header"
+    "card", "cannot be in a header"
   )
   expect_error_kind(
     source_card(
