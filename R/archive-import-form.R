@@ -178,6 +178,11 @@ lines_cells <- function(lines, separator) {
   unname(out)
 }
 
+sheet_names <- function(file) {
+  needs_sheets()
+  as.list(unname(openxlsx2::wb_load(file)$get_sheet_names()))
+}
+
 sheet_cells <- function(file, sheet) {
   needs_sheets()
   rows <- other_errors(

@@ -79,8 +79,8 @@ import_readers <- list(
 
 #' Import rows of any shape from a file
 #'
-#' For what the analyst already has and is no bars: levels, statistics, lists of
-#' instruments, places, facts. [archive_import()] is for bars.
+#' Imports levels, statistics, lists of instruments, places or facts.
+#' [archive_import()] is for bars, [import_files()] for many files at once.
 #'
 #' @param archive An archive, see [archive_open()].
 #' @param file Path of a file with a table, as of [archive_import()].
@@ -96,16 +96,17 @@ import_readers <- list(
 #'   [archive_import()].
 #' @param wide Whether each column of numbers is a series of its own, under its
 #'   name (observations).
-#' @details A row of observations or facts whose `status` is `deleted` needs no
-#'   value: from its coming (or its `known` or `filed`) on, what is held of its
-#'   period is not there.
+#' @details A row of observations or facts with the status `deleted` needs no
+#'   value: its period has no value from its import (or its `known` or `filed`)
+#'   on.
 #' @param form The form of the file, see [archive_import_form()]; by default a
 #'   plain table with its names in the first line.
+#' @param series The name of the series, for a file without a column of series;
+#'   by default the file's name.
 #' @return `archive_import_rows()`: invisibly a list of class `vetusta_import`,
 #'   as [archive_import()]. Importing the same file twice changes nothing.
 #' @section Errors: `vetusta_error_import` for a file that is not there, is
-#'   damaged, or lacks a column that the shape cannot be without; nothing is
-#'   stored then.
+#'   damaged, or lacks a column that the shape needs; nothing is stored then.
 #' @export
 #' @examples
 #' archive <- archive_open(tempfile(fileext = ".sqlite"))
@@ -120,7 +121,7 @@ archive_import_rows <- function(archive, file, shape = "observations",
                                 dataset = NULL, source = "files",
                                 columns = NULL,
                                 wide = FALSE, unit = NULL, types = NULL,
-                                form = NULL) {
+                                form = NULL, series = NULL) {
   check_archive(archive)
   check_import_file(file)
   check_text(source, "source", "import")
@@ -129,6 +130,7 @@ archive_import_rows <- function(archive, file, shape = "observations",
     "import"
   )
   check_flag(wide, "wide")
+  if (!is.null(series)) check_text(series, "series", "import")
   dataset <- dataset %||% import_name(file)
   check_text(dataset, "dataset", "import")
   unit <- check_named(unit, "unit", "value")
@@ -140,7 +142,7 @@ archive_import_rows <- function(archive, file, shape = "observations",
     line <- cleaned_lines(cleaned, line)
     was <- names(rows)
     quoted <- attr(rows, "quoted")
-    rows <- import_shaped(rows, shape, columns, wide, file)
+    rows <- import_shaped(rows, shape, columns, wide, file, series)
     # under the names that the columns have now
     text <<- union(
       text, if (wide) character() else names(rows)[match(quoted, was)]
@@ -235,7 +237,7 @@ import_name <- function(file) {
 }
 
 # Renames columns to the names of the shape.
-import_shaped <- function(rows, shape, columns, wide, file) {
+import_shaped <- function(rows, shape, columns, wide, file, series = NULL) {
   if (length(columns) && (!is.character(columns) || is.null(names(columns)))) {
     vetusta_stop(
       "import",
@@ -269,7 +271,9 @@ import_shaped <- function(rows, shape, columns, wide, file) {
       names(rows)[match(time[1], tolower(names(rows)))] <- "period"
     }
     if (wide) rows <- import_long(rows, file)
-    if (is.null(rows$series)) rows$series <- rep(import_name(file), nrow(rows))
+    if (is.null(rows$series)) {
+      rows$series <- rep(series %||% import_name(file), nrow(rows))
+    }
   }
   for (name in setdiff(shape_columns[[shape]], names(rows))) {
     vetusta_stop(

@@ -1,7 +1,7 @@
 #' Import bars from a file
 #'
-#' For bars that the analyst already has: the archive is of use with no API at
-#' all.
+#' Stores bars of local files in the archive. [import_files()] imports many
+#' files at once.
 #'
 #' @param archive An archive, see [archive_open()].
 #' @param file Path of a file with a table: CSV or TSV with a header, Parquet

@@ -100,7 +100,9 @@ archive_rejected <- function(archive) {
   rejected <- store_rejected(archive)
   rejected$time <- utc(rejected$time)
   rejected$found <- utc(rejected$found)
-  as_rows(rejected)
+  # a row that was rejected again is listed once, as last found
+  same <- rejected[setdiff(names(rejected), c("found", "journal", "id"))]
+  as_rows(rejected[!duplicated(same, fromLast = TRUE), , drop = FALSE])
 }
 
 #' Read series from an archive

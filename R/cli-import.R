@@ -1,6 +1,6 @@
 cli_import <- function(arguments) {
   options <- cli_arguments(
-    arguments, "import", "FILE",
+    arguments, "import", "FILE...",
     c(
       list(
         cli_option(
@@ -15,9 +15,14 @@ cli_import <- function(arguments) {
           ),
           metavar = "SHAPE"
         ),
-        cli_option("symbol"), cli_option("interval"),
+        cli_option("symbol"),
         cli_option(
-          "source", "the archive's name for this source [own]",
+          "symbol-from", "the symbol is the name of the file, or of the sheet",
+          metavar = "WORD"
+        ),
+        cli_option("interval"),
+        cli_option(
+          "source", "the archive's name for this source [files]",
           default = "files", metavar = "NAME"
         ),
         cli_option(
@@ -39,7 +44,17 @@ cli_import <- function(arguments) {
         cli_option("zone", "[UTC]", default = "UTC"),
         cli_option("calendar", "; days then stand for its opening")
       ),
-      cli_form_options(), cli_place_options(), cli_json_option()
+      cli_form_options(),
+      list(
+        cli_option(
+          "card", "a file that states all of this, for files of one kind"
+        ),
+        cli_option(
+          "save-card", "write such a file, for the next import",
+          metavar = "CARD"
+        )
+      ),
+      cli_place_options(), cli_json_option()
     ),
     c(
       paste0(
@@ -50,10 +65,18 @@ cli_import <- function(arguments) {
       paste0(
         "vetusta import levels.xlsx --shape observations ",
         "--map period=Day,value=Level --dataset levels"
-      )
+      ),
+      paste0(
+        "vetusta import march.csv --interval \"1 day\" --dates dmy ",
+        "--save-card broker.yml"
+      ),
+      "vetusta import april.csv may.csv --card broker.yml"
     ),
-    least = 1, most = 1
+    least = 1, most = Inf
   )
+  if (cli_imports_many(options)) {
+    return(cli_import_many(options))
+  }
   form <- cli_import_form(options)
   columns <- cli_by_name(options$map, "map", "time=When,close=Last")
   shape <- options$shape %||% if (!is.null(options$interval)) "bars"

@@ -135,7 +135,7 @@ browse_meter <- function(part) {
       class = "bar",
       tags$span(style = paste0("width:", round(100 * part, 1), "%"))
     ),
-    tags$span(class = "part", paste(text, "there"))
+    tags$span(class = "part", paste(text, "present"))
   )
 }
 

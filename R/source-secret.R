@@ -57,8 +57,8 @@ secret_value <- function(source, name) {
       ),
       where = paste0(source$file, ", access"),
       todo = paste0(
-        "set the environment variable ", name, ", or put the line ", name,
-        "=... into ", source$secrets
+        "set the environment variable ", name, ", or run `vetusta secrets set ",
+        name, "` in the desk, which writes it to desk.env"
       )
     )
   }
