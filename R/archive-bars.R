@@ -79,12 +79,12 @@ bars_within <- function(archive, series, start, end, at, newest = TRUE) {
 #'   not given.
 #' @param source The source's name, needed where two sources have the same
 #'   symbol.
-#' @param session Names of the sessions wanted; `NULL` for all that is held.
+#' @param session The sessions to read; `NULL` for all.
 #' @param zone The IANA zone of days in `from` and `to`.
-#' @param as_of An instant or day: the bars as they were known then.
+#' @param as_of An instant or a day: the bars as known then.
 #' @return A table of bars, see [bars_frame()], in order of symbol and time.
-#' @section Errors: `vetusta_error_argument` for a symbol that the archive does
-#'   not hold, with the nearest one it does; or one held from several sources.
+#' @section Errors: `vetusta_error_argument` for a symbol that the archive
+#'   lacks, with the nearest stored one, or that several sources have.
 #' @export
 #' @examples
 #' archive <- archive_open(tempfile(fileext = ".sqlite"))

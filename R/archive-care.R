@@ -3,12 +3,12 @@
 #' Check, repair and copy an archive
 #'
 #' @param archive An archive, see [archive_open()].
-#' @return `archive_check()`: a tibble with one row a finding: `what` (the
+#' @return `archive_check()`: a tibble with a row per finding: `what` (the
 #'   database's own check, `segment`, `coverage`, `series`, `frame`, `record`,
 #'   `note`), `where` (a series ID or a place), `finding` (in words), `lost`
-#'   (whether rows cannot be read). No row says that all is whole.
-#' @section Errors: `vetusta_error_archive` for a file that is no archive, is
-#'   damaged as a whole, is of a newer form, or cannot be written.
+#'   (whether rows cannot be read). No rows mean that the archive is undamaged.
+#' @section Errors: `vetusta_error_archive` for a file that is not an archive,
+#'   is damaged as a whole, has a newer format, or cannot be written.
 #' @export
 #' @examples
 #' archive <- archive_open(tempfile(fileext = ".sqlite"))
@@ -22,10 +22,9 @@ archive_check <- function(archive) {
 }
 
 #' @rdname archive_check
-#' @return `archive_compact()` joins small segments, forgets what is of no use
-#'   any more (claims and requests that no limit counts), and gives unused room
-#'   back to the disk; it returns the bytes of the archive before and after,
-#'   invisibly.
+#' @return `archive_compact()` merges small segments, deletes expired claims and
+#'   requests that no limit counts any more, and returns unused space to the
+#'   disk. It returns the bytes of the archive before and after, invisibly.
 #' @export
 archive_compact <- function(archive) {
   check_archive(archive)
@@ -35,10 +34,9 @@ archive_compact <- function(archive) {
 }
 
 #' @rdname archive_check
-#' @param file Path of the copy; nothing may be there.
+#' @param file Path of the copy; the file must not exist.
 #' @return `archive_backup()` writes a copy as of one moment, also while a
-#'   collector writes, looks whether it is whole, and returns its path,
-#'   invisibly.
+#'   collector writes, checks it, and returns its path, invisibly.
 #' @export
 archive_backup <- function(archive, file) {
   check_archive(archive)
@@ -52,9 +50,9 @@ archive_backup <- function(archive, file) {
 
 #' @rdname archive_check
 #' @param from Path of a copy, or of a damaged archive.
-#' @return `archive_restore()` puts a copy in the place of an archive, once it
-#'   is found whole; the archive that was there is kept beside it under a name
-#'   that ends in `.before`. It returns the path, invisibly.
+#' @return `archive_restore()` checks a copy and puts it in the place of an
+#'   archive; the replaced archive is kept beside it under a name that ends in
+#'   `.before`. It returns the path, invisibly.
 #' @export
 archive_restore <- function(from, file) {
   check_text(from, "from", "archive")
@@ -95,9 +93,9 @@ archive_restore <- function(from, file) {
 }
 
 #' @rdname archive_check
-#' @return `archive_rescue()` writes every segment, frame and record of a
-#'   damaged archive that can be read into a new one, and returns a tibble of
-#'   what was saved and lost: `what`, `saved`, `lost`.
+#' @return `archive_rescue()` writes every readable segment, frame and record of
+#'   a damaged archive to a new one, and returns a tibble of what was saved and
+#'   lost: `what`, `saved`, `lost`.
 #' @export
 archive_rescue <- function(from, file) {
   check_text(from, "from", "archive")
@@ -119,15 +117,14 @@ archive_rescue <- function(from, file) {
 }
 
 #' @rdname archive_check
-#' @param to An archive that holds nothing yet, or a copy that was stopped.
-#' @param progress Whether to show what is being done, on standard error.
+#' @param to An empty archive, or an interrupted copy.
+#' @param progress Whether to show progress on standard error.
 #' @param password The password of the server's role, as in [archive_open()].
-#' @return `archive_copy()` moves everything of one archive into another, from a
-#'   file to a server or back, as of one moment and whoever writes to the first
-#'   meanwhile, looks whether the copy is whole, and returns a tibble of `table`
-#'   and `rows`. Stopped and run again it goes on, or begins anew where the
-#'   archive was written to since. Until it is whole, the copy cannot be opened
-#'   for anything else.
+#' @return `archive_copy()` copies everything of one archive to another, from a
+#'   file to a server or back, as of one moment, also while others write to the
+#'   first one. It checks the copy and returns a tibble of `table` and `rows`.
+#'   An interrupted copy continues when it is run again, or starts anew if the
+#'   archive has changed. Until it is complete, the copy cannot be opened.
 #' @export
 archive_copy <- function(from, to, progress = interactive(), password = NULL) {
   check_text(from, "from", "archive")

@@ -2,19 +2,17 @@
 
 #' List collectors
 #'
-#' A collector is a process that asks services for what goes into an archive, on
-#' this machine or on another. Each request is made by one of them. One that is
-#' gone (killed, or its machine away) is known by its silence: of another
-#' machine after its lease, 90 seconds unless `VETUSTA_LEASE_SECONDS` says
-#' otherwise, and its requests are made by others then.
+#' A collector is a process that requests data for an archive, on this machine
+#' or another. Each request is made by one collector. A dead collector on
+#' another machine is recognised when its lease has expired, after 90 seconds
+#' (`VETUSTA_LEASE_SECONDS`); other collectors then make its requests.
 #'
 #' @param archive An archive, see [archive_open()].
-#' @return A tibble with one row a collector: `host`, `process` (its number
-#'   there), `since` (`POSIXct`, UTC: when it began), `doing` (the source and
-#'   dataset it is at), `requests` (how many it has claimed and not ended),
-#'   `silent` (seconds since its last sign, by the archive's own clock), `lease`
-#'   (seconds) and `gone`.
-#' @section Errors: `vetusta_error_archive` for something that is no open
+#' @return A tibble with a row per collector: `host`, `process` (its id there),
+#'   `since` (`POSIXct`, UTC: its start), `doing` (the source and dataset in
+#'   progress), `requests` (claimed and unfinished ones), `silent` (seconds
+#'   since its last sign, by the archive's clock), `lease` (seconds) and `gone`.
+#' @section Errors: `vetusta_error_archive` for an object that is not an open
 #'   archive.
 #' @export
 #' @examples

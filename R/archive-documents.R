@@ -31,11 +31,11 @@ document_note <- function(folder, link) {
 #'
 #' @param archive An archive.
 #' @param source,dataset The names of the source and of its dataset.
-#' @param folder The folder into which they were fetched.
-#' @return A tibble with one row a document: `link` (as it came), `file`,
+#' @param folder The folder of the fetched documents.
+#' @return A tibble with a row per document: `link` (as received), `file`,
 #'   `bytes`, `sha256`, `fetched` (an instant) and `state`: `whole`, `changed`
-#'   (its hash is another one) or `gone`.
-#' @section Errors: `vetusta_error_argument` for names that are no text.
+#'   (its hash differs) or `gone`.
+#' @section Errors: `vetusta_error_argument` for names that are not texts.
 #' @export
 #' @examples
 #' \dontrun{

@@ -2,20 +2,19 @@
 
 #' Delete series or a dataset from an archive
 #'
-#' Writes a backup first, then takes out all rows, all earlier versions and all
-#' that says that they are covered, so that the next `collect` asks for them
-#' anew. The journal stays.
+#' Writes a backup first, then deletes all rows, all earlier versions and their
+#' coverage, so that the next `collect` requests them again. The journal stays.
 #'
 #' @param archive An archive, see [archive_open()].
 #' @param what Series IDs, patterns included, or a dataset as `source/dataset`.
-#' @param backup Path of the backup, a file that is not there yet; by default
+#' @param backup Path of the backup, a file that does not exist; by default
 #'   beside the archive, with the time in its name.
-#' @param dry Whether to say only what would go.
-#' @return A tibble of what goes: `id` and `rows`; its attribute `backup` is the
-#'   path of the backup. [archive_restore()] brings it back.
-#' @section Errors: `vetusta_error_argument` for a series ID of which there is
-#'   nothing; `vetusta_error_archive` where a collector is at the archive, or
-#'   where the backup cannot be written: nothing is taken out then.
+#' @param dry Whether to only report what would be deleted.
+#' @return A tibble of the deleted series: `id` and `rows`; its attribute
+#'   `backup` is the path of the backup, which [archive_restore()] restores.
+#' @section Errors: `vetusta_error_argument` for an ID without rows;
+#'   `vetusta_error_archive` if a collector is using the archive or the backup
+#'   cannot be written. Nothing is deleted then.
 #' @export
 #' @examples
 #' archive <- archive_open(tempfile(fileext = ".sqlite"))

@@ -95,18 +95,17 @@ store_named <- function(store, source, keys) {
 #' @param archive An archive.
 #' @param source,dataset The names of a source and of its dataset; `NULL` for
 #'   all.
-#' @return A tibble with one row a column of a dataset: `source`, `dataset`,
+#' @return A tibble with a row per column of a dataset: `source`, `dataset`,
 #'   `column`, `type` (`text`, `number`, `flag`, `day`, `instant`), `unit` (`NA`
-#'   where none is stated) and `changed` (`number to text`, where a column
-#'   became text since values came that are no numbers; what was written before
-#'   is read as text).
+#'   if none is stated) and `changed` (`number to text` if later values turned
+#'   the column into text; earlier values are then read as text).
 #' @details The type of a column is decided once, by the card, by the shape or
-#'   by the first values, and every value that comes later is read as that type.
-#'   A text is a number only if it reads back as it is written: `00123`, `0E12`,
-#'   `+1` and numbers of more than 15 digits stay text, as do values in
-#'   quotation marks. Zeros behind a decimal point do not count.
+#'   by the first values, and every later value is read as that type. A text is
+#'   a number only if the number, written again, gives the same text: `00123`,
+#'   `0E12`, `+1` and numbers of more than 15 digits stay text, and so do quoted
+#'   values. Trailing zeros after a decimal point do not count.
 #' @section Errors: `vetusta_error_argument` for a source or dataset that the
-#'   archive does not hold.
+#'   archive lacks.
 #' @export
 #' @examples
 #' archive <- archive_open(tempfile(fileext = ".sqlite"))

@@ -29,16 +29,16 @@ frequency_text <- function(frequency) {
 #' Find series by ID
 #'
 #' @param archive An archive, see [archive_open()].
-#' @param ids Series IDs, one or more: `source/dataset/key@frequency`, or as
-#'   much of its end as means one series (`KELD@1 minute`, `kelder-lock`). `*`
-#'   and `?` stand for any letters of a part (`quay/bars/*@1 day`,
-#'   `basin/LOCK_TRAFFIC/M.ORV.*`), labels for codes (`M.Orvane.*`, `Kelder
-#'   Lock`), and `source/dataset` for all series of a dataset. `NULL` is every
-#'   series.
-#' @return A table as of [archive_series()], a row a series, in the order of the
-#'   IDs.
-#' @section Errors: `vetusta_error_argument` for a series ID that means no
-#'   series, with the nearest ones; or that means several, which are shown.
+#' @param ids Series IDs, one or more: `source/dataset/key@frequency`, or the
+#'   end of one that identifies a single series (`KELD@1 minute`,
+#'   `kelder-lock`). `*` and `?` match any characters (`quay/bars/*@1 day`,
+#'   `basin/LOCK_TRAFFIC/M.ORV.*`), labels stand for codes (`M.Orvane.*`,
+#'   `Kelder Lock`), and `source/dataset` for all series of a dataset. `NULL` is
+#'   every series.
+#' @return A table like that of [archive_series()], with a row per series, in
+#'   the order of the IDs.
+#' @section Errors: `vetusta_error_argument` for an ID that matches no series,
+#'   with the nearest IDs, or that is ambiguous, with its matches.
 #' @export
 #' @examples
 #' archive <- archive_open(tempfile(fileext = ".sqlite"))

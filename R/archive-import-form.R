@@ -3,13 +3,12 @@
 
 #' Form of a file to import
 #'
-#' Reads how a file writes its table, from the file where an argument is not
-#' given. What the file cannot decide is a doubt: whether 03/04/2026 is in March
-#' or April, or 1,234 more than a thousand.
+#' Determines how a file writes its table. Arguments that are not given are read
+#' from the file. What the file leaves open is a doubt: whether 03/04/2026 is in
+#' March or April, or 1,234 is more than a thousand.
 #'
 #' @param file The path of a CSV, TSV or XLSX file.
-#' @param skip How many lines stand above the line with the names of the
-#'   columns.
+#' @param skip The number of lines above the header line.
 #' @param separator The separator of the columns: `","`, `";"`, `"|"` or a tab.
 #' @param decimal The decimal mark: `"."` or `","`.
 #' @param thousands The mark between thousands: `","`, `"."`, `"'"`, a blank, or
@@ -17,11 +16,11 @@
 #' @param dates The order of dates: `"ymd"`, `"dmy"` or `"mdy"`.
 #' @param encoding `"UTF-8"`, `"latin1"`, `"UTF-16LE"` or `"UTF-16BE"`.
 #' @param nothing Texts that stand for a missing value.
-#' @param sheet Of a workbook: the name of the sheet.
+#' @param sheet The name of the sheet of a workbook.
 #' @return A `vetusta_import_form`: a list of the arguments, given or read from
-#'   the file, and `doubts`, texts named by the argument that decides each.
-#' @section Errors: `vetusta_error_import` for a file that is not there or is
-#'   empty, or an argument that is none of these.
+#'   the file, and `doubts`, texts named by the arguments that settle them.
+#' @section Errors: `vetusta_error_import` for a missing or empty file, or an
+#'   invalid argument.
 #' @export
 #' @examples
 #' file <- tempfile(fileext = ".csv")

@@ -3,8 +3,8 @@
 
 #' @rdname archive_import_rows
 #' @return `archive_import_guess()`: a `vetusta_import_guess`, a list of `file`,
-#'   `shape` (`bars` too), `columns` (a named vector: ours by the file's names),
-#'   `interval` (of bars), `wide`, `rows` (the first of them). Nothing is
+#'   `shape` (also `bars`), `columns` (the file's names, named by the shape's
+#'   columns), `interval` (of bars), `wide`, `rows` (the first rows). Nothing is
 #'   stored.
 #' @export
 archive_import_guess <- function(file, form = NULL) {

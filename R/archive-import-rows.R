@@ -83,28 +83,28 @@ import_readers <- list(
 #' [archive_import()] is for bars, [import_files()] for many files at once.
 #'
 #' @param archive An archive, see [archive_open()].
-#' @param file Path of a file with a table, as of [archive_import()].
-#' @param shape What its rows are: `observations`, `facts`, `instruments`,
+#' @param file Path of a file with a table, as in [archive_import()].
+#' @param shape The shape of the rows: `observations`, `facts`, `instruments`,
 #'   `places`, `documents`, `snapshot` or `table`.
-#' @param dataset The name under which they are kept; by default the file's.
-#' @param source The name of the source under which they are kept.
-#' @param columns Names of the file's columns for those of the shape, as in
-#'   `c(period = "Month", value = "Level")`.
-#' @param unit Units by column, as `c(value = "cm")`, or one text, the unit of
-#'   the value.
-#' @param types Types of columns that are not the shape's own, as of
+#' @param dataset The name of the dataset; by default that of the file.
+#' @param source The name of the source.
+#' @param columns The file's names of the shape's columns, as in `c(period =
+#'   "Month", value = "Level")`.
+#' @param unit Units by column, as `c(value = "cm")`, or a single text, the unit
+#'   of the value.
+#' @param types Types of columns beyond those of the shape, as in
 #'   [archive_import()].
-#' @param wide Whether each column of numbers is a series of its own, under its
-#'   name (observations).
+#' @param wide Whether each column of numbers is a separate series, with the
+#'   column's name (observations).
 #' @details A row of observations or facts with the status `deleted` needs no
 #'   value: its period has no value from its import (or its `known` or `filed`)
 #'   on.
 #' @param form The form of the file, see [archive_import_form()]; by default a
-#'   plain table with its names in the first line.
+#'   plain table with a header line.
 #' @param series The name of the series, for a file without a column of series;
 #'   by default the file's name.
-#' @return `archive_import_rows()`: invisibly a list of class `vetusta_import`,
-#'   as [archive_import()]. Importing the same file twice changes nothing.
+#' @return `archive_import_rows()`: invisibly a `vetusta_import`, like
+#'   [archive_import()]. Importing the same file again changes nothing.
 #' @section Errors: `vetusta_error_import` for a file that is not there, is
 #'   damaged, or lacks a column that the shape needs; nothing is stored then.
 #' @export

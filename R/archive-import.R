@@ -10,31 +10,31 @@
 #' @param symbol The symbol of all rows, for a file without a column of that
 #'   name.
 #' @param interval The bars' interval, see [time_interval()].
-#' @param source The name under which the rows are kept.
-#' @param columns Names of the file's columns for those of bars, as in `c(time =
-#'   "When", close = "Last")`. By default a column is found by its name,
-#'   whatever its case; a column `date` is the time too.
-#' @param time_as How the times are written: `rfc3339` (also with a blank
-#'   between day and hour, and days alone), or `epoch-s`, `epoch-ms`,
-#'   `epoch-us`, `epoch-ns`.
+#' @param source The name of the source.
+#' @param columns The file's names of the columns of bars, as in `c(time =
+#'   "When", close = "Last")`. By default a column is found by its name, in any
+#'   case; a column `date` is the time too.
+#' @param time_as The format of the times: `rfc3339` (also with a space between
+#'   day and hour, and days alone), or `epoch-s`, `epoch-ms`, `epoch-us`,
+#'   `epoch-ns`.
 #' @param zone The IANA zone of days and of local times without an offset.
-#' @param calendar A calendar; days then stand for the opening of their first
-#'   regular session.
-#' @param unit Units by column, as `c(close = "crowns")`, or one text, the unit
-#'   of the close.
+#' @param calendar A calendar; days then mean the opening of their first regular
+#'   session.
+#' @param unit Units by column, as `c(close = "crowns")`, or a single text, the
+#'   unit of the close.
 #' @param types Types of further columns, as `c(cusip = "text", lots = "whole
-#'   number")`: `text`, `number`, `whole number`, `flag`, `day` or `instant`. A
-#'   row whose value is not of its type is rejected. By default a column is text
-#'   unless each of its values reads back as it is written.
+#'   number")`: `text`, `number`, `whole number`, `flag`, `day` or `instant`.
+#'   Rows with a value of another type are rejected. By default a column is text
+#'   unless each of its values, read and written again, gives the same text.
 #' @param form The form of the file, see [archive_import_form()]; by default a
-#'   plain table with its names in the first line.
+#'   plain table with a header line.
 #' @return Invisibly a list of class `vetusta_import`: `file`, `source`,
 #'   `interval`, `read` (rows), `new`, `changed`, `unchanged`, `rejected` (a
 #'   data frame of the rejected rows: `line`, `reason`, `detail`). Importing the
-#'   same file again changes nothing; rejected rows are listed by
-#'   `archive_rejected()` and not stored.
-#' @section Errors: `vetusta_error_import` for a file that is not there, is
-#'   empty, or lacks a column; nothing is stored then.
+#'   same file again changes nothing. Rejected rows are not stored;
+#'   `archive_rejected()` lists them.
+#' @section Errors: `vetusta_error_import` for a missing or empty file, or a
+#'   missing column; nothing is stored then.
 #' @export
 #' @examples
 #' archive <- archive_open(tempfile(fileext = ".sqlite"))

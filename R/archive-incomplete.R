@@ -7,16 +7,16 @@
 
 #' Incomplete windows
 #'
-#' Lists the windows, keys and selections that were collected and are not proven
-#' complete: an answer contradicted another, a page that the source announced
-#' did not come, or all rows of a page were rejected. Each is asked for again by
-#' the next `collect` or `refresh` that reaches it.
+#' Lists the collected windows, keys and selections that are not proved
+#' complete: an answer contradicted another one, an announced page was missing,
+#' or all rows of a page were rejected. The next `collect` or `refresh` requests
+#' them again.
 #'
 #' @param archive An archive, see [archive_open()].
-#' @return A tibble, one row a window: `source`, `dataset`, `label` (the symbol,
-#'   keys or selection), `from`, `to` (`POSIXct` in UTC; `NA` for what has no
-#'   window), `reason`, `found` (when, `POSIXct` in UTC).
-#' @section Errors: `vetusta_error_archive` for something that is no open
+#' @return A tibble with a row per window: `source`, `dataset`, `label` (the
+#'   symbol, keys or selection), `from`, `to` (`POSIXct` in UTC; `NA` without a
+#'   window), `reason`, `found` (`POSIXct` in UTC).
+#' @section Errors: `vetusta_error_archive` for an object that is not an open
 #'   archive.
 #' @export
 #' @examples

@@ -5,34 +5,33 @@
 #'
 #' @param archive An archive.
 #' @param source,dataset The names of the source and of its dataset.
-#' @param ... Dimensions by name: the codes or labels wanted, as `STATE =
-#'   c("ORV", "Teskland")`, or patterns; a dimension that is not named is not
-#'   limited.
-#' @param as_of An instant or day: the values as they were known then. `NULL`
-#'   gives the newest.
-#' @param from,to Days, years or other periods between which a period begins,
-#'   both included.
-#' @param labels `"codes"`, `"labels"` or `"both"` (`"ORV Orvane"`) in the
-#'   dimension columns and the names.
-#' @param language The labels' language.
+#' @param ... Dimensions by name, with codes, labels or patterns, as `STATE =
+#'   c("ORV", "Teskland")`. Other dimensions are not restricted.
+#' @param as_of An instant or a day: the values as known then. `NULL` gives the
+#'   latest.
+#' @param from,to Days, years or other periods; periods that begin between them,
+#'   both included, are read.
+#' @param labels `"codes"`, `"labels"` or `"both"` (`"ORV Orvane"`) in dimension
+#'   columns and names.
+#' @param language The language of the labels.
 #' @param keys A named list of further dimensions and their codes, for a
-#'   dimension whose name is also that of an argument, as `list(from = "ORV")`.
-#' @param columns Whether the dimensions are columns of their own; else they are
-#'   in the series' key alone.
-#' @param multiplier `"keep"` leaves the unit's power of ten as a column,
+#'   dimension with the name of an argument, as `list(from = "ORV")`.
+#' @param columns Whether each dimension is a column; otherwise dimensions are
+#'   only in the key of the series.
+#' @param multiplier `"keep"` keeps the unit's power of ten as a column,
 #'   `"apply"` multiplies the values by it.
-#' @return Observations, see [series_frame()]: `series` is the key, the codes in
-#'   the structure's order with points between; after the shape's own columns
-#'   come `name` (made from what varies among the series), the dimensions, and
-#'   the attributes of series and values; a dimension or attribute that is
-#'   called as one of the columns before it has `dim_` before its name. Where
-#'   values speak of instants, hours say, all have a `time` (`POSIXct`) in place
-#'   of a `period`. What was deleted is not there, and the attributes are those
-#'   that held at `as_of`. `known` is when the value was released; where the
-#'   service does not say, a first value has `NA` and counts from the end of its
-#'   period, and a changed one counts from when it came.
+#' @return Observations, see [series_frame()]. `series` is the key: the codes in
+#'   the order of the structure, with points between. Further columns are `name`
+#'   (from the dimensions that vary), the dimensions, and the attributes of
+#'   series and values; a dimension or attribute with the name of an earlier
+#'   column gets the prefix `dim_`. If values belong to instants, such as hours,
+#'   all rows have a `time` (`POSIXct`) in place of a `period`. Deleted values
+#'   are left out, and the attributes are those at `as_of`. `known` is the
+#'   release of the value; if the service states none, a first value has `NA`
+#'   and counts from the end of its period, and a changed value counts from its
+#'   arrival.
 #' @section Errors: `vetusta_error_argument` for a source, dataset, dimension or
-#'   code that the archive does not hold, with the nearest that it does.
+#'   code that the archive lacks, with the nearest stored one.
 #' @export
 #' @examples
 #' \dontrun{

@@ -1,30 +1,27 @@
 #' Open an archive
 #'
-#' An archive is one SQLite file, or a schema in a PostgreSQL database, for a
-#' team. It is made when it is not there. One process may write while others
-#' read; several may write, in PostgreSQL on several machines.
+#' An archive is one SQLite file, or a schema in a PostgreSQL database for a
+#' team. It is created if it does not exist. One process can write while others
+#' read; with PostgreSQL, several can write, on several machines.
 #'
-#' @param path Path of the file, or the database's connection URI as
-#'   `postgresql://user@host:5432/name`, with the options of libpq behind a
-#'   question mark (`?sslmode=verify-full`). The archive stands there in the
-#'   schema `vetusta`.
-#' @param create Whether to make the archive when it is not there.
-#' @param read_only Whether it is opened for reading alone: nothing in it can
-#'   change then, and a file that is not yours to write can be read.
-#' @param password The password of the database's role; by default libpq's own
-#'   `PGPASSWORD` and `~/.pgpass` hold it. It is told nowhere, and does not
-#'   belong into the URI.
-#' @param columns Where rows of series stand in a column store beside the
-#'   archive, as `http://host:8123/db`, with several servers divided by commas
-#'   and `?cluster=name` for a cluster of them; see docs/scale.md. The archive
-#'   remembers it. A password is taken from `COLUMNS_PASSWORD`.
-#' @return A `vetusta_archive`. It closes itself when it is no longer used, or
-#'   with `archive_close()`.
-#' @section Errors: `vetusta_error_archive` for a file that is not there (with
-#'   `create = FALSE`), that is no archive, that is of another form, or that
-#'   cannot be opened; for a server that cannot be reached, is too old (before
-#'   PostgreSQL 13) or refuses the role, and for a database that holds something
-#'   else.
+#' @param path Path of the file, or the connection URI of the database as
+#'   `postgresql://user@host:5432/name`, with libpq options after a question
+#'   mark (`?sslmode=verify-full`). The archive is in the schema `vetusta`.
+#' @param create Whether to create a missing archive.
+#' @param read_only Whether to open it read-only: nothing can change then, and a
+#'   file without write permission can be read.
+#' @param password The password of the database's role; by default libpq's
+#'   `PGPASSWORD` or `~/.pgpass`. It is never shown, and must not be in the URI.
+#' @param columns A column store for the rows of series, as
+#'   `http://host:8123/db`, with commas between several servers and
+#'   `?cluster=name` for a cluster; see docs/scale.md. The archive remembers it.
+#'   The password is in `COLUMNS_PASSWORD`.
+#' @return A `vetusta_archive`. It closes when it is no longer used, or by
+#'   `archive_close()`.
+#' @section Errors: `vetusta_error_archive` for a file that does not exist (with
+#'   `create = FALSE`), is not an archive, has another format, or cannot be
+#'   opened; for a server that cannot be reached, is too old (before PostgreSQL
+#'   13) or refuses the role; and for a database with other contents.
 #' @export
 #' @examples
 #' archive <- archive_open(tempfile(fileext = ".sqlite"))

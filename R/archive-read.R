@@ -3,12 +3,11 @@
 #' Contents of an archive
 #'
 #' @param archive An archive, see [archive_open()].
-#' @return `archive_series()`: a tibble with one row a series: `id`, `source`,
+#' @return `archive_series()`: a tibble with a row per series: `id`, `source`,
 #'   `dataset`, `key` (a symbol, a station, the codes of a statistic),
-#'   `frequency` (of bars their interval, ISO 8601; of others a code as `M`, or
-#'   nothing where nobody says), `shape`, `rows` (how many times have a value),
-#'   `first`, `last` (`POSIXct`, UTC), `bytes` (as stored), `title` (what the
-#'   series is called, where its source says).
+#'   `frequency` (of bars the interval in ISO 8601; else a code such as `M`, or
+#'   empty if unknown), `shape`, `rows` (times with a value), `first`, `last`
+#'   (`POSIXct`, UTC), `bytes` (stored), `title` (if the source states one).
 #' @export
 #' @examples
 #' archive <- archive_open(tempfile(fileext = ".sqlite"))
@@ -41,10 +40,10 @@ series_listed <- function(archive, listed) {
 }
 
 #' @rdname archive_series
-#' @return `archive_datasets()`: one row a dataset: `source`, `dataset`,
+#' @return `archive_datasets()`: a row per dataset: `source`, `dataset`,
 #'   `shape`, `series`, `rows` (values, or rows by key), `changed` (how often
-#'   rows that are no series were replaced), `first`, `last` (`POSIXct`, UTC; of
-#'   series), `seen` (`POSIXct`, when the newest row without a series came).
+#'   rows without series were replaced), `first`, `last` (`POSIXct`, UTC; of
+#'   series), `seen` (`POSIXct`, arrival of the latest row without a series).
 #' @export
 archive_datasets <- function(archive) {
   check_archive(archive)
@@ -79,10 +78,10 @@ archive_datasets <- function(archive) {
 }
 
 #' @rdname archive_series
-#' @return `archive_journal()`: one row a request, oldest first: `run`,
+#' @return `archive_journal()`: a row per request, oldest first: `run`,
 #'   `source`, `dataset`, `symbol`, `asked` (`POSIXct`, UTC), `seconds` (until
-#'   the answer was there), `status` (HTTP), `bytes`, `rows`, `outcome`, `id`
-#'   (without any secret), `message`.
+#'   the answer), `status` (HTTP), `bytes`, `rows`, `outcome`, `url` (without
+#'   secrets), `message`.
 #' @export
 archive_journal <- function(archive) {
   check_archive(archive)
@@ -93,7 +92,8 @@ archive_journal <- function(archive) {
 
 #' @rdname archive_series
 #' @return `archive_rejected()`: rejected rows: `symbol`, `time`, `place` (JSON
-#'   Pointer or line), `reason`, `detail`, `found` (`POSIXct`, UTC).
+#'   Pointer or line), `reason`, `detail`, `found` (`POSIXct`, UTC). A row that
+#'   was rejected several times is listed once.
 #' @export
 archive_rejected <- function(archive) {
   check_archive(archive)
@@ -107,35 +107,35 @@ archive_rejected <- function(archive) {
 
 #' Read series from an archive
 #'
-#' The one reading function: bars, observations and facts alike, by their series
-#' IDs.
+#' Reads bars, observations and facts by their series IDs.
 #'
 #' @param archive An archive.
 #' @param ids Series IDs, see [archive_find()]; `NULL` for every series.
-#' @param from,to The window, days, periods or instants; open where not given,
-#'   `to` included whole.
-#' @param as_of An instant or a day: the series as they were known then (a day:
-#'   by its end). `NULL` gives what is known now.
-#' @param zone The IANA zone of days in `from` and `to` of bars; all else is
-#'   told by days of its own.
-#' @param releases Whether every release of observations and bars is given, each
-#'   with its `known`, deletions too (`status` `deleted`), and not only the
-#'   newest: [series_align()] needs them to know what was known at each time of
-#'   its grid.
-#' @param labels,language,multiplier Of statistics, as for
+#' @param from,to The window: days, periods or instants; `to` is included.
+#'   Without them the window is open.
+#' @param as_of An instant, or a day (its end): the series as known then. `NULL`
+#'   gives the current state.
+#' @param zone The IANA zone of days in `from` and `to` for bars; other series
+#'   have their own days.
+#' @param releases Whether to read every release of observations and bars with
+#'   its `known`, including deletions (`status` `deleted`), not only the latest.
+#'   [series_align()] needs them to know what was known at each time of its
+#'   grid.
+#' @param labels,language,multiplier For statistics, as in
 #'   [archive_observations()].
-#' @param resample Bars at a longer interval: a list of what [bars_resample()]
-#'   is told, as `list(interval = "1 day", calendar = source_calendar("quay"))`.
-#'   An archive whose rows stand in a column store has that make them, so that
-#'   few rows travel; `volume` and `vwap` are sums, and may then differ in the
-#'   last digits of what is no whole number.
-#' @return A list of tables, one for each dataset (of bars one for each
-#'   interval), named `source/dataset`: bars, see [bars_frame()]; observations,
-#'   see [archive_observations()]; or facts. Series that are deleted at `as_of`,
-#'   or not known yet, have no rows. The attribute `interval` of a table of bars
-#'   is their interval.
-#' @section Errors: as of [archive_find()]; with `resample` as of
-#'   [bars_resample()], and `vetusta_error_argument` where a series is no bars.
+#' @param resample Bars at a longer interval: a list of arguments of
+#'   [bars_resample()], as `list(interval = "1 day", calendar =
+#'   source_calendar("quay"))`. A column store computes them itself, so few rows
+#'   travel; `volume` and `vwap` are sums and may then differ in the last digits
+#'   of fractions.
+#' @return A list of tables, one per dataset (for bars, one per interval), named
+#'   `source/dataset`: bars, see [bars_frame()]; observations, see
+#'   [archive_observations()]; or facts. Series that are deleted or unknown at
+#'   `as_of` have no rows. The attribute `interval` of a table of bars is their
+#'   interval.
+#' @section Errors: Those of [archive_find()]; with `resample` those of
+#'   [bars_resample()], and `vetusta_error_argument` for a series that is not
+#'   bars.
 #' @export
 #' @examples
 #' archive <- archive_open(tempfile(fileext = ".sqlite"))

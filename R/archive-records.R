@@ -4,15 +4,15 @@
 #'
 #' @param archive An archive.
 #' @param source,dataset The names of the source and of its dataset.
-#' @param as_of An instant or day: the rows as they were known then.
-#' @param all Of a dataset of snapshots: every snapshot; by default the newest
-#'   row of each key. The instant of a row's snapshot is the column `at`.
-#' @return A data frame with the columns of the shape and whatever else the
-#'   source gives, one row a key (of a series one a time), in order of the
-#'   columns that make the key (of a `table`, of all columns). Days are `Date`,
-#'   instants `POSIXct` in UTC.
-#' @section Errors: `vetusta_error_argument` when the archive holds nothing of
-#'   that source and dataset.
+#' @param as_of An instant or a day: the rows as known then.
+#' @param all For a dataset of snapshots: every snapshot; by default the latest
+#'   row of each key. The column `at` is the instant of the snapshot.
+#' @return A data frame with the columns of the shape and the further columns of
+#'   the source: a row per key (for series, per time), ordered by the key
+#'   columns (for a `table`, by all columns). Days are `Date`, instants
+#'   `POSIXct` in UTC.
+#' @section Errors: `vetusta_error_argument` if the archive has no rows of this
+#'   source and dataset.
 #' @export
 #' @examples
 #' \dontrun{

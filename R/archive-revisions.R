@@ -4,20 +4,20 @@
 #'
 #' @param archive An archive.
 #' @param ids Series IDs of series of any kind, see [archive_find()].
-#' @param all Whether every release is given.
-#' @param value Of series that are no single values: the number that is meant,
-#'   of bars `close` by default.
-#' @return `archive_revisions()`: a tibble with one row a series and period:
-#'   `series` (the key; the whole series ID where several datasets are asked
-#'   for), `period` (`Date`; of series of instants and bars `time`, `POSIXct`),
-#'   `releases` (how many), `first`, `first_known`, `latest`, `latest_known`,
-#'   `revision` (latest less first). `first_known` and `latest_known` are when
-#'   the value was released, or, where nobody says, when it came. The attribute
-#'   `summary` has a row a series: `series`, `periods`, `revised`,
-#'   `mean_revision`, `mean_absolute_revision` (of the periods with more than
-#'   one release). With `all = TRUE` a row a release instead: `series`, `period`
-#'   or `time`, `known`, `value`, `status`.
-#' @section Errors: as of [archive_find()].
+#' @param all Whether to return every release.
+#' @param value For series with several numbers: the number to use, `close` for
+#'   bars by default.
+#' @return `archive_revisions()`: a tibble with a row per series and period:
+#'   `series` (the key; the complete series ID for several datasets), `period`
+#'   (`Date`; for instants and bars `time`, `POSIXct`), `releases` (their
+#'   number), `first`, `first_known`, `latest`, `latest_known`, `revision`
+#'   (latest minus first). `first_known` and `latest_known` are the release, or,
+#'   if the service states none, the arrival of the value. The attribute
+#'   `summary` has a row per series: `series`, `periods`, `revised`,
+#'   `mean_revision`, `mean_absolute_revision` (over periods with several
+#'   releases). With `all = TRUE` a row per release: `series`, `period` or
+#'   `time`, `known`, `value`, `status`.
+#' @section Errors: Those of [archive_find()].
 #' @export
 #' @examples
 #' \dontrun{

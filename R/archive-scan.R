@@ -2,24 +2,23 @@
 
 #' Process many series in parts
 #'
-#' Reads series a few at a time, so that memory is bounded however many there
-#' are, and hands each handful to a function.
+#' Reads a few series at a time, so that memory is bounded, and passes them to a
+#' function.
 #'
 #' @param archive An archive, see [archive_open()].
 #' @param ids Series IDs, see [archive_find()]; `NULL` for every series.
-#' @param f A function of a table as [archive_read()] gives it: some series of
-#'   one dataset (of bars, of one interval), each of them whole.
-#' @param by How many rows are read at a time, about; one series that has more
-#'   comes alone.
-#' @param from,to,as_of,zone The window, and the instant as of which it is
-#'   known, as in [archive_read()].
-#' @param workers How many processes read and work at once; more than one needs
-#'   an archive that other processes can open (a system that can fork).
-#' @param progress Whether to show what is being done, on standard error.
-#' @return What `f` gave, in the order of the series: bound into one tibble
-#'   where all of it is data frames, else a list.
-#' @section Errors: as of [archive_find()]; an error of `f` ends the scan, and
-#'   is told with the series ID of the first series that it was handed.
+#' @param f A function of a table as returned by [archive_read()]: complete
+#'   series of one dataset (for bars, of one interval).
+#' @param by The approximate number of rows read at a time; a longer series is
+#'   passed alone.
+#' @param from,to,as_of,zone The window and the instant, as in [archive_read()].
+#' @param workers The number of processes; several need an archive that other
+#'   processes can open, and a system with fork.
+#' @param progress Whether to show progress on standard error.
+#' @return The results of `f`, in the order of the series: one tibble if all are
+#'   data frames, else a list.
+#' @section Errors: Those of [archive_find()]; an error of `f` ends the scan and
+#'   is reported with the ID of the first series passed to it.
 #' @export
 #' @examples
 #' archive <- archive_open(tempfile(fileext = ".sqlite"))

@@ -54,47 +54,45 @@ cash_maps <- list(
 
 #' Adjust bars for splits and dividends
 #'
-#' An action changes what one share is, and not what its holder has: bars before
-#' and behind it are brought onto one footing. What is told is told of the
-#' newest bars (`anchor = "last"`: history moves, today's prices are as traded)
-#' or of the oldest (`"first"`: history stays, new prices move).
+#' A corporate action changes the price of a share, but not the wealth of its
+#' holder. Prices before and after it are made comparable: by default the newest
+#' prices stay as traded and history moves (`anchor = "last"`); with `"first"`
+#' the oldest prices stay and later prices move.
 #'
-#' @param bars A table of bars, see [bars_frame()], of any interval. Cash is
-#'   taken out where there are bars on both sides of its ex-day, so give them up
-#'   to the newest.
-#' @param actions A data frame with one row an action: `symbol`, `ex_day`
+#' @param bars A table of bars, see [bars_frame()], of any interval. An
+#'   adjustment for cash needs bars on both sides of the ex-day, so include the
+#'   newest bars.
+#' @param actions A data frame with a row per action: `symbol`, `ex_day`
 #'   (`Date`, the first day on which the share trades without it), `kind`
 #'   (`split`, `consolidation`, `stock-dividend`, `cash-dividend`, `spin-off`),
-#'   `ratio` and `amount`. The ratio is new shares for one old one of a split
-#'   (2) or consolidation (0.1), shares given for each one held of a stock
+#'   `ratio` and `amount`. `ratio` is the number of new shares per old share for
+#'   a split (2) or consolidation (0.1), the shares per share held for a stock
 #'   dividend (0.05), and the part of the price that leaves with a spin-off
-#'   (0.2). The amount is cash for a share, in the currency of the prices.
-#'   `announced` (`Date` or `POSIXct`), where it is there, says from when an
-#'   action was known; without it, from its ex-day on.
-#' @param of What is adjusted for: `"splits"` (all that changes how many shares
-#'   there are), or `"all"`, dividends in cash and spin-offs too.
-#' @param method How cash is taken out: `"ratio"` multiplies earlier prices by
+#'   (0.2). `amount` is cash per share, in the currency of the prices. An
+#'   optional `announced` (`Date` or `POSIXct`) is the instant from which an
+#'   action is known; without it, its ex-day.
+#' @param of The actions to adjust for: `"splits"` (every change of the number
+#'   of shares), or `"all"`, which includes cash dividends and spin-offs.
+#' @param method The adjustment for cash: `"ratio"` multiplies earlier prices by
 #'   `1 - D / P`, where `P` is the last close before the ex-day; `"difference"`
 #'   subtracts `D`; `"total-return"` multiplies by `P / (P + D)` with `P` the
 #'   first close from the ex-day on, so that the change over the ex-day is `(P +
-#'   D) / P0 - 1`, the return of who puts the cash back (Campbell, Lo and
-#'   MacKinlay, The Econometrics of Financial Markets, 1997, section 1.4).
+#'   D) / P0 - 1`, the return with reinvested cash (Campbell, Lo and MacKinlay,
+#'   The Econometrics of Financial Markets, 1997, section 1.4).
 #' @param anchor `"last"` or `"first"`, see above.
-#' @param as_of An instant or day: actions that were announced or took place
-#'   later are not known. `NULL` for all that are given.
-#' @param zone The IANA zone in whose days ex-days are told; by default that of
-#'   the bars.
-#' @return The bars with `open`, `high`, `low`, `close` and `vwap` adjusted,
-#'   volumes for what changes the number of shares, and the columns `factor` and
-#'   `offset` (adjusted price = raw price x factor + offset). Where an action
-#'   changes a bar, `through` and `known` (`POSIXct`, UTC) are no earlier than
-#'   the action was known and had taken place, and than the prices that tell its
-#'   size; so nothing uses the bar before. The attribute `applied` are the
-#'   actions that were used.
-#' @section Errors: `vetusta_error_shape` for actions without a column or with a
-#'   kind, a ratio or an amount that cannot be (a ratio of zero);
-#'   `vetusta_error_argument` for a cash dividend that is as large as the price
-#'   before it.
+#' @param as_of An instant or a day: actions announced or effective later are
+#'   ignored. `NULL` uses all actions.
+#' @param zone The IANA zone of ex-days; by default that of the bars.
+#' @return The bars with adjusted `open`, `high`, `low`, `close` and `vwap`,
+#'   volumes adjusted for changes of the number of shares, and the columns
+#'   `factor` and `offset` (adjusted price = raw price x factor + offset). If an
+#'   action changes a bar, its `through` and `known` (`POSIXct`, UTC) are no
+#'   earlier than the action's announcement and ex-day and than the prices that
+#'   determine its size, so the adjusted bar cannot be used earlier. The
+#'   attribute `applied` has the actions used.
+#' @section Errors: `vetusta_error_shape` for actions without a column, or with
+#'   an invalid kind, ratio or amount; `vetusta_error_argument` for a cash
+#'   dividend as large as the price before it.
 #' @export
 #' @examples
 #' days <- bars_frame(

@@ -2,43 +2,43 @@
 
 #' Continuous series from contracts
 #'
-#' On each trading day one contract counts. Which one is decided from what was
-#' known before that day began, and never from its own volume.
+#' On each trading day one contract counts. It is chosen by what was known
+#' before that day began, never by its own volume of the day.
 #'
-#' @param bars A table of bars of the contracts, see [bars_frame()], each under
-#'   its own symbol.
-#' @param contracts A data frame with one row a contract: `symbol`, `last_day`
-#'   (`Date`, the last one on which it trades), and where there are several
-#'   `underlying`; `first_day` is optional.
-#' @param roll When the next contract takes over: `"expiry"`, so many
-#'   `roll_days` before the end; `"volume"` or `"open-interest"`, on the day
-#'   after the next one had more of it (at the latest at the last day); `"day"`,
-#'   on the `roll_days`-th day of the month in which the contract ends.
-#' @param roll_days Of `"expiry"`, how many trading days before its last day a
-#'   contract counts for the last time (0: to its end). Of `"day"`, the day of
-#'   the month.
-#' @param nth Which contract: 1 for the one that ends next, 2 for the one behind
-#'   it.
-#' @param adjust How the step between two contracts is taken out: `"none"`,
-#'   `"difference"` (added), or `"ratio"` (multiplied), both measured at the
-#'   last closes that the two have together before the day of the roll.
+#' @param bars A table of bars of contracts, see [bars_frame()], each with its
+#'   own symbol.
+#' @param contracts A data frame with a row per contract: `symbol`, `last_day`
+#'   (`Date`, its last trading day), and `underlying` if there are several;
+#'   `first_day` is optional.
+#' @param roll When the next contract takes over: `"expiry"`, `roll_days` before
+#'   the end; `"volume"` or `"open-interest"`, on the day after the next
+#'   contract had more of it (at the latest at the last day); `"day"`, on day
+#'   `roll_days` of the month in which the contract ends.
+#' @param roll_days For `"expiry"`, the number of trading days before its last
+#'   day on which a contract counts last (0: until its end). For `"day"`, the
+#'   day of the month.
+#' @param nth The contract: 1 for the one that ends next, 2 for the following
+#'   one.
+#' @param adjust How the step between two contracts is removed: `"none"`,
+#'   `"difference"` (added), or `"ratio"` (multiplied), measured at the last
+#'   closes that both contracts have before the day of the roll.
 #' @param anchor `"last"`: the newest prices are as traded; `"first"`: the
 #'   oldest are.
-#' @param calendar A calendar, see [calendar_make()], whose trading days are
-#'   counted; `NULL` for weekdays.
-#' @param zone The IANA zone in whose days contracts end; by default that of the
+#' @param calendar A calendar with the trading days, see [calendar_make()];
+#'   `NULL` for weekdays.
+#' @param zone The IANA zone of the contracts' last days; by default that of the
 #'   bars, or of the calendar.
-#' @return Bars of the symbol `underlying` (without that column, of
+#' @return Bars of the symbol `underlying` (without that column,
 #'   `"continuous"`), with `contract`, `rolled` (whether a bar is the first of
 #'   its contract), `factor` and `offset` (price = traded price x factor +
 #'   offset), and `through` and `known` (`POSIXct`, UTC): no earlier than those
-#'   of the bars by which the contract was chosen, and of adjusted prices of the
-#'   bars by which the step was measured. The attribute `rolls` has one row a
-#'   roll: `day`, `from`, `to`, `measured` (the day at which the step was
-#'   measured, `NA` where the two have none in common), `difference`, `ratio`.
+#'   of the bars that decided on the contract, and, for adjusted prices, of the
+#'   bars that measured the step. The attribute `rolls` has a row per roll:
+#'   `day`, `from`, `to`, `measured` (the day of the measurement, `NA` without a
+#'   common day), `difference`, `ratio`.
 #' @section Errors: `vetusta_error_shape` for contracts without a column;
-#'   `vetusta_error_argument` for bars of no contract, a roll by volume of bars
-#'   that have none, or a ratio of prices at or below zero.
+#'   `vetusta_error_argument` for bars of unknown contracts, a roll by volume
+#'   without volume, or a ratio of prices at or below zero.
 #' @export
 #' @examples
 #' at <- as.POSIXct("2026-01-05", tz = "UTC") + 86400 * 0:3

@@ -8,22 +8,20 @@ status_words <- c("observed", "provisional", "filled")
 
 #' Make a table of bars
 #'
-#' @param rows A data frame with at least `symbol`, `time` and `close`. What
-#'   else a bar has may be missing: `open`, `high` and `low` are then `NA`, as
-#'   is `volume`; `session`, `side` and `status` default to `NA`, `NA` and
-#'   `"observed"`.
+#' @param rows A data frame with at least `symbol`, `time` and `close`. Missing
+#'   `open`, `high`, `low` and `volume` become `NA`; `session`, `side` and
+#'   `status` default to `NA`, `NA` and `"observed"`.
 #' @return A tibble with the columns `symbol` (text), `time` (`POSIXct` in UTC,
-#'   a bar's start), `open`, `high`, `low`, `close` (prices), `volume` (units
-#'   traded), `session`, `side` (text), `status` (`observed`, `provisional` or
-#'   `filled`), and after them every further column of `rows`; in order of
-#'   symbol and time. Where they are there, `through` and `known` are instants
-#'   too (`POSIXct`, UTC): the end of the latest thing that a bar was made from,
-#'   and the instant from which it counts; without them a bar ends, and counts,
-#'   by its interval, zone and calendar (see [series_about()]). Rows that stood
-#'   out of order are sorted, and a message of the class `vetusta_note` says how
-#'   many.
+#'   the start of the bar), `open`, `high`, `low`, `close` (prices), `volume`
+#'   (units traded), `session`, `side` (text), `status` (`observed`,
+#'   `provisional` or `filled`), and then the further columns of `rows`; ordered
+#'   by symbol and time. `through` and `known`, if present, are instants
+#'   (`POSIXct`, UTC): the end of the latest input of a bar, and the instant
+#'   from which it counts. Without them a bar ends, and counts, by its interval,
+#'   zone and calendar (see [series_about()]). Unordered rows are sorted, with a
+#'   message of the class `vetusta_note`.
 #' @section Errors: `vetusta_error_shape` for a missing column or a wrong type.
-#'   Rows are not judged here, see [bars_check()].
+#'   Values are not checked here, see [bars_check()].
 #' @export
 #' @examples
 #' bars_frame(data.frame(
@@ -200,11 +198,12 @@ no_wrong_bars <- data.frame(
 #' Find impossible bars
 #'
 #' @param bars A table of bars.
-#' @return A data frame with one row a wrong bar: `row` (its number in `bars`),
-#'   `symbol`, `time`, `reason` and `detail`. Reasons are `no time`, `no
-#'   symbol`, `high below low`, `open or close outside high and low`, `negative
-#'   volume`, `not finite`, `no close`. A wrong bar is not silently dropped or
-#'   mended: [collect_run()] lists it among the archive's rejected rows.
+#' @return A data frame with a row per impossible bar: `row` (its number in
+#'   `bars`), `symbol`, `time`, `reason` and `detail`. Reasons are `no time`,
+#'   `no symbol`, `high below low`, `open or close outside high and low`,
+#'   `negative volume`, `not finite`, `no close`. Impossible bars are never
+#'   dropped or corrected silently: [collect_run()] lists them among the
+#'   rejected rows of the archive.
 #' @export
 #' @examples
 #' bars <- bars_frame(data.frame(

@@ -3,17 +3,16 @@
 #' Find price jumps of unreported corporate actions
 #'
 #' @param bars A table of bars of one day or longer.
-#' @param actions Actions that are known, see [bars_adjust()]; `NULL` for none.
-#' @param tolerance How far the price may be from a simple ratio, as a part of
-#'   it.
-#' @param zone The IANA zone in whose days ex-days are told.
-#' @return A tibble with one row a jump: `symbol`, `time`, `before` (the close),
-#'   `after` (the open, or the close), `ratio` (shares for one that would
-#'   explain it: 2, 3, 1.5, 0.1 ...). A jump is a change of more than a quarter,
-#'   ten times as large as the symbol's median change, to within `tolerance` of
-#'   a simple ratio, on a day of which no action of the number of shares is
-#'   told.
-#' @section Errors: as of [bars_adjust()].
+#' @param actions Known actions, see [bars_adjust()]; `NULL` for none.
+#' @param tolerance The largest relative deviation from a simple ratio.
+#' @param zone The IANA zone of ex-days.
+#' @return A tibble with a row per jump: `symbol`, `time`, `before` (the close),
+#'   `after` (the open, or the close), `ratio` (shares per share that would
+#'   explain it: 2, 3, 1.5, 0.1 ...). A jump is a change of more than a quarter
+#'   and more than ten times the median change of the symbol, within `tolerance`
+#'   of a simple ratio, on a day without a reported change of the number of
+#'   shares.
+#' @section Errors: Those of [bars_adjust()].
 #' @export
 #' @examples
 #' days <- bars_frame(data.frame(

@@ -2,47 +2,44 @@
 #'
 #' @param bars A table of bars, see [bars_frame()]; rows in any order.
 #' @param interval The longer interval, see [time_interval()]; or `"session"`
-#'   for one bar a session of the calendar.
-#' @param calendar A calendar; by default the one that the table states. Without
-#'   one, or with a `zone` or a `day_start` alone, every day counts, midnight to
-#'   midnight.
+#'   for one bar per session of the calendar.
+#' @param calendar A calendar; by default that of the table. Without one, or
+#'   with only `zone` or `day_start`, every day counts, midnight to midnight.
 #' @param session Names of the sessions whose bars count; `NULL` for all. The
-#'   default leaves early and late trading out.
-#' @param base The interval of `bars`; by default the one that the table states,
-#'   or the smallest step between two of them.
-#' @param zone The IANA zone of the days, where there is no calendar; by default
-#'   that of the table.
-#' @param anchor From where intervals within the day are counted: the session's
-#'   `"opening"`, or local midnight by the `"clock"`, so that hours begin at
-#'   full hours; a bucket on the clock takes from all sessions that it lies in.
-#' @param day_start The hour of the local clock at which days begin, such as
-#'   `"17:00"`, where there is no calendar.
-#' @param week_start The weekday with which weeks begin.
-#' @param stamp Whether `time` is the bucket's `"start"` or its `"end"`.
-#' @param need The share of its expected bars that a bucket must have not to be
-#'   provisional; by default a bucket that has ended is finished, and `count`
-#'   beside `expected` tells how many bars it has.
-#' @return A table of bars with, after its own columns, `vwap` (the mean price
-#'   weighted by volume: of the closes, or of the bars' own `vwap` where they
-#'   have one), `count` (how many bars went in) and `expected` (how many the
-#'   calendar expects). `open` is the first, `high` the largest, `low` the
-#'   smallest, `close` the last, `volume` the sum. `time` is the bucket's start;
-#'   a day, week, month or year bears the opening of its first session. `status`
-#'   is `provisional` where the bucket is not finished: a bar in it is
-#'   provisional, its end lies after the end of all data, or fewer than `need`
-#'   of its expected bars are there. `through` and `known` (`POSIXct`, UTC) are
-#'   columns where they are not the bucket's end: never earlier than those of
-#'   the bars in it. Bars of days and longer belong to their trading days,
-#'   wherever in the day their source stamps them. The attribute `outside` says
-#'   how many rows lay outside the wanted sessions; a message of the class
-#'   `vetusta_note` says how many lay outside all of them. The result is the
-#'   same however the input was ordered or split; rows that stood out of order
-#'   are sorted, and a message of the class `vetusta_note` says how many. No
-#'   rows give no rows; infinite prices are carried as they are.
-#' @section Errors: `vetusta_error_argument` when `interval` is not longer than
-#'   the bars' own or does not divide by it, or for an argument that is none of
-#'   its words; `vetusta_error_calendar` for bars outside the years that the
-#'   calendar covers.
+#'   default leaves out early and late trading.
+#' @param base The interval of `bars`; by default that of the table, or the
+#'   smallest step between bars.
+#' @param zone The IANA zone of the days, without a calendar; by default that of
+#'   the table.
+#' @param anchor The origin of intervals within the day: the `"opening"` of the
+#'   session, or local midnight by the `"clock"`, so that hours begin at full
+#'   hours. Buckets by the clock take bars from all sessions that they overlap.
+#' @param day_start The local time at which days begin, such as `"17:00"`,
+#'   without a calendar.
+#' @param week_start The first weekday of a week.
+#' @param stamp Whether `time` is the `"start"` or the `"end"` of the bucket.
+#' @param need The share of expected bars below which a bucket is provisional.
+#'   By default an ended bucket is final, and `count` and `expected` show how
+#'   many bars it has.
+#' @return A table of bars with the further columns `vwap` (the price weighted
+#'   by volume: of the closes, or of the bars' own `vwap`), `count` (the number
+#'   of bars) and `expected` (the number expected by the calendar). `open` is
+#'   the first, `high` the largest, `low` the smallest, `close` the last,
+#'   `volume` the sum. `time` is the start of the bucket; for a day, week, month
+#'   or year it is the opening of the first session. `status` is `provisional`
+#'   if a bar of the bucket is provisional, if the bucket ends after the end of
+#'   all data, or if it has fewer than `need` of its expected bars. `through`
+#'   and `known` (`POSIXct`, UTC) are columns if they differ from the end of the
+#'   bucket; they are never earlier than those of its bars. Bars of a day and
+#'   longer belong to their trading days, however the source labels them. The
+#'   attribute `outside` is the number of rows outside the chosen sessions; a
+#'   message of the class `vetusta_note` reports rows outside all sessions. The
+#'   result does not depend on the order or the splitting of the input;
+#'   unordered rows are sorted, with a message. No rows give no rows, and
+#'   infinite prices stay infinite.
+#' @section Errors: `vetusta_error_argument` if `interval` is not a multiple of
+#'   the bars' interval, or for an invalid argument; `vetusta_error_calendar`
+#'   for bars outside the years of the calendar.
 #' @export
 #' @examples
 #' minutes <- bars_frame(

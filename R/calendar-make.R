@@ -8,18 +8,17 @@ weekday_names <- c(
 #'
 #' @param definition A list as read from a calendar file: `calendar` (its name),
 #'   `title`, `zone` (IANA), `weekdays` (English names), `sessions` (name to
-#'   `"HH:MM-HH:MM"` on the local clock, an end at or before the start lies on
-#'   the next day), `closed` (days on which nothing is expected) and `half_days`
-#'   (days with other `sessions`). An entry of these says when it falls: `day`
-#'   (`"MM-DD"` for every year, or `"YYYY-MM-DD"`), or `weekday` with `nth` (1
-#'   to 5 or `last`) and `month`, or `easter` or `eastern_easter` (days from
-#'   Easter Sunday, `1` is the Monday); and it may have a `name`, `moved`
-#'   (`next`, `previous` or `nearest` weekday when it falls on none; by default
-#'   it is not moved), `from` and `until` (the years in which it holds).
-#'   `covers` (`from` and `until`, the years for which its days are known) lets
-#'   what lies outside be refused.
+#'   `"HH:MM-HH:MM"` in local time; an end at or before the start is on the next
+#'   day), `closed` (days without values) and `half_days` (days with other
+#'   `sessions`). Entries of `closed` and `half_days` have a `day` (`"MM-DD"`
+#'   for every year, or `"YYYY-MM-DD"`), or `weekday` with `nth` (1 to 5 or
+#'   `last`) and `month`, or `easter` or `eastern_easter` (days from Easter
+#'   Sunday, `1` is the Monday); and optionally `name`, `moved` (to the `next`,
+#'   `previous` or `nearest` weekday if the day is not one; by default it is not
+#'   moved), `from` and `until` (years). `covers` (`from` and `until`) gives the
+#'   years whose days are known; other years are then refused.
 #' @return A `vetusta_calendar`.
-#' @section Errors: `vetusta_error_calendar`, with the part that is wrong.
+#' @section Errors: `vetusta_error_calendar`, with the invalid part.
 #' @export
 #' @examples
 #' calendar_make(

@@ -2,13 +2,13 @@
 #'
 #' @param calendar A calendar from [calendar_make()] or [source_calendar()].
 #' @param from,to Local days, `Date` or `"YYYY-MM-DD"`, both included.
-#' @param session Names of the sessions that count; `NULL` for all.
-#' @return A data frame with one row a session, in time order: `day` (`Date`,
-#'   local), `session`, `open` and `close` (`POSIXct`, UTC; `close` is the first
-#'   instant outside).
-#' @section Errors: `vetusta_error_argument` for an unknown session or a day
-#'   that is none; `vetusta_error_calendar` for a window outside the years that
-#'   the calendar covers.
+#' @param session Names of the sessions to use; `NULL` for all.
+#' @return A data frame with a row per session, in time order: `day` (`Date`,
+#'   local), `session`, `open` and `close` (`POSIXct`, UTC; `close` is
+#'   excluded).
+#' @section Errors: `vetusta_error_argument` for an unknown session or an
+#'   invalid day; `vetusta_error_calendar` for a window outside the years of the
+#'   calendar.
 #' @export
 #' @examples
 #' quay <- source_calendar("quay")
@@ -150,17 +150,16 @@ calendar_plain <- function(calendar) {
 #'
 #' @param calendar A calendar.
 #' @param interval A length of time, see [time_interval()]. Intervals within the
-#'   day are counted from each session's opening; a day, week, month or year has
-#'   the opening of its first session as its time.
+#'   day start at each session's opening; the time of a day, week, month or year
+#'   is the opening of its first session.
 #' @param from,to The window, instants or days, see [time_instant()]; days are
-#'   local to the calendar, and a day as `to` is included whole.
-#' @param session Names of the sessions that count; `NULL` for all, and
-#'   `"regular"` for all of a calendar that has none of that name.
-#' @return `POSIXct` in UTC, ascending; the starts of all bars that begin in the
+#'   local to the calendar, and a day as `to` is included.
+#' @param session Names of the sessions to use; `NULL` for all. `"regular"`
+#'   means all sessions if the calendar has none of that name.
+#' @return The ascending starts (`POSIXct`, UTC) of all bars that begin in the
 #'   window.
-#' @section Errors: `vetusta_error_argument` for a window or interval that is
-#'   none; `vetusta_error_calendar` for a window outside the years that the
-#'   calendar covers.
+#' @section Errors: `vetusta_error_argument` for an invalid window or interval;
+#'   `vetusta_error_calendar` for a window outside the years of the calendar.
 #' @export
 #' @examples
 #' calendar_times(source_calendar("quay"), "1 hour", "2026-03-19", "2026-03-20")

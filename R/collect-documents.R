@@ -2,30 +2,29 @@
 
 #' Fetch documents
 #'
-#' Downloads what the links of rows lead to, within the source's limits, each
-#' into a file of its own; goes on where a download broke off. What was fetched
-#' before, and stands there as it was, is not fetched again.
+#' Downloads the documents behind the links of rows, within the source's limits,
+#' each to a file of its own, and continues interrupted downloads. An unchanged
+#' file that was fetched before is not fetched again.
 #'
 #' @param source A source, see [source_card()].
-#' @param rows Rows with the column `link`, and where they are there `symbol`,
-#'   `filed`, `kind`, `title`, which name the files; such as
-#'   `archive_rows(archive, "register", "filings")`, or what [rows_filter()]
-#'   leaves of it.
-#' @param folder Where the files go; it is made where it is not there.
-#' @param archive The archive in which the hash of each file is kept.
-#' @param dataset The name of the dataset to which the rows belong.
-#' @param progress Whether each file is told as it comes.
-#' @param wait The longest pause in seconds that is waited for.
-#' @return A tibble with one row a link: `symbol`, `title` (where there are
-#'   any), `link` (whole), `file` (its name in the folder), `bytes`, `sha256`,
-#'   `outcome` (`fetched`; `held`, where it was fetched before; `failed`;
-#'   `left`, where a limit's wait is too long or another process is at it) and
-#'   `message` (why).
+#' @param rows Rows with the column `link`, and optionally `symbol`, `filed`,
+#'   `kind`, `title`, which name the files; for example `archive_rows(archive,
+#'   "register", "filings")`, or a result of [rows_filter()].
+#' @param folder The folder of the files; it is created if necessary.
+#' @param archive The archive that stores the hash of each file.
+#' @param dataset The name of the rows' dataset.
+#' @param progress Whether to report each file.
+#' @param wait The longest pause, in seconds, to wait for.
+#' @return A tibble with a row per link: `symbol`, `title` (if there are any),
+#'   `link` (complete), `file` (its name in the folder), `bytes`, `sha256`,
+#'   `outcome` (`fetched`; `stored` for an earlier fetch; `failed`; `left` if
+#'   the wait for a limit is too long or another process fetches it) and
+#'   `message` (the reason).
 #' @section Errors: `vetusta_error_argument` for rows without links;
-#'   `vetusta_error_export` for a folder that cannot be made;
-#'   `vetusta_error_secret` for a secret that is not set. A link that leads
-#'   elsewhere is followed only where the card says so, without any credential,
-#'   and is `failed` otherwise.
+#'   `vetusta_error_export` for a folder that cannot be created;
+#'   `vetusta_error_secret` for a missing secret. A link to another host is
+#'   followed, without credentials, only if the card allows it, and fails
+#'   otherwise.
 #' @export
 #' @examples
 #' \dontrun{

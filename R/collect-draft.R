@@ -3,25 +3,25 @@
 #' Draft a source card from a live request
 #'
 #' Makes one request and drafts a card from its answer, as [source_draft()] does
-#' from samples. Secrets are named and never written: `{NAME}` in the URL or in
-#' a header, in capitals, stands for the secret of that name, which is looked
-#' for in the environment, in the desk's `desk.env` and in the system's keyring;
-#' the draft says the same by its `access`.
+#' from samples. Secrets are named and never written: `{NAME}` in capitals, in
+#' the URL or in a header, is replaced by the secret of that name from the
+#' environment, the desk's `desk.env` or the system's keyring. The draft's
+#' `access` names the same secret.
 #'
-#' @param url The whole URL of the request, as
-#'   `https://data.example.org/v1/bars/KELD?key={QUAY_KEY}`; or a whole copied
-#'   command of curl. A value that looks like a key is taken out, and named as a
-#'   secret.
+#' @param url The complete URL of the request, as
+#'   `https://data.example.org/v1/bars/KELD?key={QUAY_KEY}`; or a complete
+#'   copied command of curl. A value that looks like a key is removed and named
+#'   as a secret.
 #' @param headers Headers of the request, as `c(Authorization = "Bearer
 #'   {FIXING_TOKEN}")`.
 #' @param name The source's name.
-#' @param folder A folder in whose `desk.env` secrets are looked for.
-#' @param body The body of the request, which is then sent by POST.
-#' @return The card's lines, a character vector. What was guessed is marked with
-#'   `# ?`.
-#' @section Errors: `vetusta_error_draft` for a URL that is none, an answer that
-#'   is an error or in which no rows are found; `vetusta_error_secret` for a
-#'   secret that is not set; `vetusta_error_network` where nothing answers.
+#' @param folder The folder whose `desk.env` has secrets.
+#' @param body The body of the request, sent by POST.
+#' @return The lines of the card, a character vector. Guesses are marked with `#
+#'   ?`.
+#' @section Errors: `vetusta_error_draft` for an invalid URL, an error as an
+#'   answer, or an answer without rows; `vetusta_error_secret` for a missing
+#'   secret; `vetusta_error_network` without an answer.
 #' @export
 #' @examples
 #' \dontrun{

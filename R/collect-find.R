@@ -3,20 +3,19 @@
 #' Find datasets
 #'
 #' @param source A source, see [source_card()].
-#' @param words What is looked for, in the identifier, title, description and
-#'   theme, in any language that the service has; `NULL` for all datasets.
-#' @param theme A theme, by its path or the beginning of it, see
+#' @param words Words to search for in identifier, title, description and theme,
+#'   in every language of the service; `NULL` for all datasets.
+#' @param theme A theme, by its path or the beginning of its path, see
 #'   [datasets_themes()].
-#' @param language The language of what is shown.
-#' @param archive An archive that keeps the structures, so that they are not
-#'   asked for again while they are young.
-#' @return `datasets_find()`: the shape `datasets`: a tibble of `source`,
-#'   `dataset`, `title`, `shape`, `theme`, `description`, `version`, `score`,
-#'   best first: the datasets of the card, and of a statistics office its
-#'   dataflows.
-#' @section Errors: `vetusta_error_argument` for themes of a source that does
-#'   not speak SDMX, or a theme that is not there; `vetusta_error_access`,
-#'   `_network`, `_payload` as for collecting.
+#' @param language The language of the results.
+#' @param archive An archive that stores structures, so that recent ones are not
+#'   requested again.
+#' @return `datasets_find()`: a tibble of `source`, `dataset`, `title`, `shape`,
+#'   `theme`, `description`, `version`, `score`, best first: the datasets of the
+#'   card, and the dataflows of a statistics office.
+#' @section Errors: `vetusta_error_argument` for themes of a source without
+#'   SDMX, or an unknown theme; `vetusta_error_access`, `_network`, `_payload`
+#'   as in collecting.
 #' @export
 #' @examples
 #' \dontrun{
@@ -204,7 +203,7 @@ theme_tree <- function(source, archive) {
 
 #' @rdname datasets_find
 #' @return `datasets_themes()`: a tibble of `theme` (the path), `title`,
-#'   `level`, `datasets` (how many lie below it), in the order of the tree.
+#'   `level`, `datasets` (the number below it), in the order of the tree.
 #' @export
 datasets_themes <- function(source, language = "en", archive = NULL) {
   check_sdmx(source)

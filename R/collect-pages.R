@@ -1,12 +1,12 @@
 #' Collect page by page
 #'
 #' @param plan A plan, see [plan_requests()].
-#' @return A function that, each time it is called, fetches the next page within
-#'   the source's limits and returns its tidy rows (a data frame; rejected rows
-#'   are left out and stand in its attribute `rejected`), or `NULL` when there
-#'   are no more. Nothing is stored. A request that fails for good is passed
-#'   over; the function's attribute `failed` is a function that lists those.
-#' @section Errors: as of [collect_run()].
+#' @return A function that fetches the next page at each call, within the
+#'   source's limits, and returns its tidy rows (a data frame; rejected rows are
+#'   in its attribute `rejected`), or `NULL` at the end. Nothing is stored.
+#'   Failed requests are passed over; the function's attribute `failed` is a
+#'   function that lists them.
+#' @section Errors: Those of [collect_run()].
 #' @export
 #' @examples
 #' \dontrun{
@@ -48,16 +48,16 @@ collect_pages <- function(plan) {
 
 #' Parse raw pages again
 #'
-#' Decodes the raw pages that `collect_run(raw = TRUE)` kept with a card that
-#' was corrected since. No request is made.
+#' Decodes the raw pages of `collect_run(raw = TRUE)` again, with a corrected
+#' card and without any request.
 #'
 #' @param source The source with the corrected card.
 #' @param dataset The dataset's name.
-#' @param archive The archive that holds the raw pages.
-#' @return Invisibly a `vetusta_run`, as of [collect_run()]; `pages` are those
-#'   read again.
-#' @section Errors: `vetusta_error_argument` when no raw page of that dataset is
-#'   kept.
+#' @param archive The archive with the raw pages.
+#' @return Invisibly a `vetusta_run`, as in [collect_run()]; `pages` are those
+#'   parsed again.
+#' @section Errors: `vetusta_error_argument` if no raw page of the dataset is
+#'   stored.
 #' @export
 #' @examples
 #' \dontrun{

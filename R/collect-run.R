@@ -1,36 +1,35 @@
 #' Run a plan
 #'
 #' Sends the plan's requests within the source's limits, follows their pages,
-#' checks every row and stores each page as one transaction: its rows, its row
-#' in the journal and the place that was reached. Stopped at any moment and run
-#' again, it goes on; no page that is stored is asked for again. What fails for
-#' one symbol is recorded, and the rest goes on.
+#' checks every row and stores each page in one transaction: its rows, its
+#' journal row and the place reached. An interrupted run continues when it is
+#' started again, and no stored page is requested again. A failure of one symbol
+#' is recorded, and the others go on.
 #'
 #' @param plan A plan, see [plan_requests()].
 #' @param into An archive, see [archive_open()].
-#' @param progress Whether to show what is being done, on standard error: on a
-#'   terminal one line that changes, elsewhere a plain line each minute.
-#' @param requests Stop after so many requests for pages; the next run goes on
-#'   there.
-#' @param raw Whether to keep the raw pages too, compressed, so that
-#'   [collect_reparse()] can read them again with a corrected card.
-#' @param wait The longest pause, in seconds, that is waited for within the run;
-#'   where a quota makes it longer, the run ends and says when to go on.
-#' @param gather How many small pages are written to the archive in one
-#'   transaction; none waits longer than a fifth of a second for it. A run that
-#'   is killed asks for these pages again; with 1 each page is written as it
-#'   comes.
-#' @return Invisibly a `vetusta_run`: a list with `empty` (what had no data),
-#'   `pages`, `new`, `changed`, `unchanged` (rows), `doubled` (rows that came
-#'   twice and are stored once), `rejected` (rejected rows among the archive's
-#'   rejected rows), `retried` (requests that had to be repeated), `seconds`,
-#'   and `failed` (a data frame of `symbol`, `what`, `todo`, `outcome`). `left`
-#'   are the requests not made or not ended because a quota is used up or
-#'   `requests` was reached, `resume` when to go on.
-#' @section Errors: `vetusta_error_secret` when the key is not set,
-#'   `vetusta_error_access` when the service refuses it, `vetusta_error_network`
-#'   when nothing answers, `vetusta_error_archive` when the archive cannot be
-#'   written. What was stored before is kept in every case.
+#' @param progress Whether to show progress on standard error: one changing line
+#'   on a terminal, else a plain line per minute.
+#' @param requests Stop after this many requests for pages; the next run
+#'   continues there.
+#' @param raw Whether to store the raw pages too, compressed, so that
+#'   [collect_reparse()] can parse them again with a corrected card.
+#' @param wait The longest pause, in seconds, to wait for. If a quota needs a
+#'   longer one, the run ends and states when to continue.
+#' @param gather The number of small pages written in one transaction; a page
+#'   waits at most a fifth of a second. A killed run requests these pages again.
+#'   With 1 each page is written at once.
+#' @return Invisibly a `vetusta_run`: a list with `empty` (requests without
+#'   data), `pages`, `new`, `changed`, `unchanged` (rows), `doubled` (rows
+#'   received twice and stored once), `rejected` (rejected rows), `retried`
+#'   (repeated requests), `seconds`, and `failed` (a data frame of `symbol`,
+#'   `what`, `todo`, `outcome`). `left` is the number of requests not made or
+#'   not finished because a quota is used up or `requests` was reached, `resume`
+#'   the instant to continue.
+#' @section Errors: `vetusta_error_secret` for a missing key,
+#'   `vetusta_error_access` if the service refuses it, `vetusta_error_network`
+#'   without an answer, `vetusta_error_archive` if the archive cannot be
+#'   written. Rows stored before stay in every case.
 #' @export
 #' @examples
 #' \dontrun{

@@ -3,11 +3,11 @@
 
 #' @rdname samples_keep
 #' @param source A source, see [source_card()].
-#' @param live Whether the requests are made again, to see whether the service
-#'   still answers in the same columns; otherwise no request is made.
-#' @return `samples_test()`: a tibble with one row a sample: `sample`,
-#'   `dataset`, `rows` (how many are read now), `outcome` (`same`, `changed`,
-#'   `failed`) and `message` (what is different).
+#' @param live Whether to repeat the requests and compare the columns of the
+#'   answers; otherwise no request is made.
+#' @return `samples_test()`: a tibble with a row per sample: `sample`,
+#'   `dataset`, `rows` (decoded now), `outcome` (`same`, `changed`, `failed`)
+#'   and `message` (the difference).
 #' @export
 samples_test <- function(source, folder, live = FALSE) {
   check_source(source)

@@ -116,15 +116,15 @@ structure_fetch <- function(source, request, archive) {
 #' @param dataset A dataset's identifier.
 #' @param version Its version; by default the latest.
 #' @return `datasets_describe()`: a `vetusta_dataset`, a list of `id`, `agency`,
-#'   `version`, `title`, `description`, `dimensions` (a data frame in the
-#'   structure's order: `id`, `role`, `title`, `codes`), `codes` (by dimension:
-#'   a list of `id`, `parent`, `labels` by language), `attributes`, `start`,
-#'   `end`, `cells` (`NA` where the service does not say), `available` (codes by
-#'   dimension that have data, where it says), `updated`, `example` (a command
-#'   that works). Of a card's dataset `source`, `id`, `title`, `shape`, `keys`
-#'   (a data frame of `key`, `needed`, `values`), `intervals`, `window`,
-#'   `columns`, `limits`, `held` (series or rows in the archive) and `example`.
-#'   Printing it shows all of that.
+#'   `version`, `title`, `description`, `dimensions` (a data frame in the order
+#'   of the structure: `id`, `role`, `title`, `codes`), `codes` (by dimension: a
+#'   list of `id`, `parent`, `labels` by language), `attributes`, `start`,
+#'   `end`, `cells` (`NA` if the service does not state them), `available`
+#'   (codes by dimension that have data, if stated), `updated`, `example` (a
+#'   command that works). For a dataset of a card: `source`, `id`, `title`,
+#'   `shape`, `keys` (a data frame of `key`, `needed`, `values`), `intervals`,
+#'   `window`, `columns`, `limits`, `stored` (series or rows) and
+#'   `example`. Printing shows all of it.
 #' @export
 datasets_describe <- function(source, dataset, version = "latest",
                               language = "en", archive = NULL) {

@@ -2,24 +2,22 @@
 
 #' Try a dataset
 #'
-#' Makes one request of a query, and a second one where a page follows; stores
-#' nothing; and shows the request as it went, what came, how it was read, what
-#' was rejected and why, how the next page is asked for, and whether times look
-#' right.
+#' Makes one request of a query, and a second one if there is a next page, and
+#' stores nothing. The result shows the request as sent, the answer, its
+#' decoding, rejected rows with reasons, the next page, and doubtful times.
 #'
 #' @param query A query, see [query_bars()] and [query_rows()].
-#' @param requests How many requests at most.
-#' @param archive An archive in which requests are counted against limits and
-#'   quotas; nothing else is written to it.
+#' @param requests The largest number of requests.
+#' @param archive An archive that counts the requests against limits and quotas;
+#'   nothing else is written to it.
 #' @return A `vetusta_try`: a list with `source`, `dataset`, `requests` (a list
-#'   for each request, with `method`, `url`, `headers`, `body` of the request
-#'   without any secret, `status`, `answer` (headers that tell of kind, limits
-#'   and paging), `bytes`, `seconds`, `error` (why it could not be read),
-#'   `following` (where the next page is)), `rows` (what was read of all of
-#'   them, tidy), `rejected` (a data frame of `place`, a JSON Pointer, `reason`,
-#'   `detail`) and `looks` (texts: what does not look right).
-#' @section Errors: as of [collect_run()], where nothing answers or a secret is
-#'   not set.
+#'   per request, with `method`, `url`, `headers`, `body` without secrets,
+#'   `status`, `answer` (headers about format, limits and paging), `bytes`,
+#'   `seconds`, `error` (if decoding failed), `following` (the next page)),
+#'   `rows` (the tidy rows of all answers), `rejected` (a data frame of `place`,
+#'   a JSON Pointer, `reason`, `detail`) and `looks` (texts about doubtful
+#'   values).
+#' @section Errors: Those of [collect_run()] without an answer or a secret.
 #' @export
 #' @examples
 #' \dontrun{

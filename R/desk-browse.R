@@ -2,21 +2,19 @@
 
 #' Browse a desk's archive
 #'
-#' Serves a page on this machine alone (127.0.0.1): the series with search and
-#' filters and how complete each is, and of each its figure with dates and
-#' interval chosen, what is missing, its versions, its journal, and the lines
-#' that give the same from R and from the command line. It reads and never
-#' writes. The packages shiny and bslib make the page.
+#' Serves a page on this machine only (127.0.0.1): the series with search,
+#' filters and coverage, and for each series its figure with selectable dates
+#' and interval, gaps, versions, journal, and the commands and R code that give
+#' the same. It is read-only, and needs the packages shiny and bslib.
 #'
-#' @param desk A desk, see [desk_open()], or the path of an archive without one.
+#' @param desk A desk, see [desk_open()], or the path of an archive.
 #' @param port The port; by default a free one.
-#' @param ready A function that is called with the page's URL as soon as it is
-#'   served. The URL has a token in it, without which the page is refused.
-#' @param seconds How long it is served; for ever by default.
+#' @param ready A function called with the page's URL when the page is served.
+#'   The URL contains a token; the page is refused without it.
+#' @param seconds How long to serve; without an end by default.
 #' @return Nothing; it returns when it is stopped.
-#' @section Errors: `vetusta_error_page` where the packages are not there, the
-#'   port is taken or is no port; `vetusta_error_archive` where there is no
-#'   archive yet.
+#' @section Errors: `vetusta_error_page` for missing packages, or a port that is
+#'   invalid or taken; `vetusta_error_archive` without an archive.
 #' @export
 #' @examples
 #' \dontrun{

@@ -54,22 +54,20 @@ model_grammar <- function() {
 
 #' Models in files
 #'
-#' A model's file says in YAML of which series it is, how it is made, and, once
-#' it was fitted, on which values (`fitted:`, with the instant up to which they
-#' were known, their hash and the versions) and with which result. Worked again
-#' it reads the values that were known then, and so gives the same numbers;
-#' whether the archive says other things now is told.
+#' A model's file states in YAML the series, the parts of the model, and, once
+#' fitted, the values it was fitted on (`fitted:`, with the instant up to which
+#' they were known, their hash and the versions) and the result. Run again, it
+#' reads the values known then and so gives the same numbers, and reports
+#' whether the archive has other values now.
 #'
 #' @param archive An archive.
 #' @param file Path of a model's file, `.yml`.
-#' @param renew Whether it is fitted on all that is known now, and the file is
-#'   written anew.
-#' @param calendar Of bars of days, their calendar.
+#' @param renew Whether to fit on everything known now, and to rewrite the file.
+#' @param calendar For daily bars, their calendar.
 #' @return A `vetusta_model`, see [model_run()]; its attribute `comparison` says
 #'   whether the data changed and the numbers are the same.
-#' @section Errors: `vetusta_error_model` for a file that is not there, or a
-#'   word that is not known (with its line); as of [archive_find()] and
-#'   [model_run()].
+#' @section Errors: `vetusta_error_model` for a missing file or an unknown word
+#'   (with its line); those of [archive_find()] and [model_run()].
 #' @export
 #' @examples
 #' \dontrun{

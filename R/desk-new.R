@@ -1,8 +1,8 @@
 #' @rdname desk_open
-#' @return `desk_new()` makes a desk to begin with: a `desk.yml` with remarks,
-#'   source cards of the invented services, their keys and a workbook that
-#'   grows, so that it can be refreshed as it stands while `vetusta services`
-#'   runs; and returns it. A folder that holds anything already is refused.
+#' @return `desk_new()` makes a new desk and returns it: a `desk.yml` with
+#'   comments, source cards of the invented services, their keys and a workbook
+#'   with a growing table. It can be refreshed while `vetusta services` runs. A
+#'   folder that is not empty is refused.
 #' @export
 desk_new <- function(folder, title = NULL) {
   check_text(folder, "folder", "desk")

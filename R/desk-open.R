@@ -4,12 +4,11 @@
 #'
 #' @param folder A folder with a `desk.yml`, or one below it.
 #' @return A `vetusta_desk`: a list with `folder`, `title`, `archive` and
-#'   `sources` (paths, or a database's URI), `columns` (where a column store is,
-#'   see [archive_open()]), `urls` (where services run that are not at their
-#'   card's own URL), `queries` and `outputs` (as they are written, see
-#'   [desk_tracked()]).
-#' @section Errors: `vetusta_error_desk` when there is no `desk.yml` here or
-#'   above, or when it is wrong.
+#'   `sources` (paths, or the URI of a database), `columns` (a column store, see
+#'   [archive_open()]), `urls` (of services that do not run at their card's
+#'   URL), `queries` and `outputs` (as written, see [desk_tracked()]).
+#' @section Errors: `vetusta_error_desk` without a `desk.yml` here or above, or
+#'   for an invalid one.
 #' @export
 #' @examples
 #' folder <- file.path(tempdir(), "desk")
@@ -68,14 +67,12 @@ desk_open <- function(folder = ".") {
 
 #' @rdname desk_open
 #' @param title The desk's title.
-#' @param cards Names of cards that ship with the package, or paths of cards, to
-#'   put into the desk.
-#' @param urls A named list: the URL of a source's service, by the source's
-#'   name.
-#' @param secrets A named list of secrets for the desk's env file; it is made
-#'   with rights for its owner alone.
-#' @return `desk_make()` returns the desk it made; files that are there already
-#'   are left as they are, but for the URLs.
+#' @param cards Names of shipped cards, or paths of cards, for the desk.
+#' @param urls A named list of service URLs by source.
+#' @param secrets A named list of secrets for the desk's env file, which only
+#'   its owner can read.
+#' @return `desk_make()` returns the new desk; existing files stay, except for
+#'   the URLs.
 #' @export
 desk_make <- function(folder, title = basename(folder), cards = "quay",
                       urls = list(), secrets = list()) {
@@ -131,8 +128,8 @@ desk_make <- function(folder, title = basename(folder), cards = "quay",
 
 #' @rdname desk_open
 #' @param desk A desk.
-#' @param source Name of a source of the desk, path of a card, or name of a card
-#'   that ships with the package.
+#' @param source The name of a source of the desk, the path of a card, or the
+#'   name of a shipped card.
 #' @param account One of the card's accounts, see [source_card()].
 #' @return `desk_source()` returns the source, see [source_card()], with the
 #'   desk's URL and secrets.

@@ -2,32 +2,30 @@
 
 #' Refresh a desk
 #'
-#' Asks for what is missing of every query since it was complete, and no more:
-#' nothing that is held, but for an overlap that catches late corrections;
-#' values that may still be published, ever more seldom. Sources are asked
-#' beside each other, each within its limits and quotas. One query that fails
-#' does not stop the others. Two refreshes at once share the work.
+#' Requests what every query lacks since it was last complete, and no more:
+#' stored data only within the lookback, for late corrections, and missing
+#' values that may still be published, at growing intervals. Sources are
+#' requested in parallel, each within its limits and quotas. A failed query does
+#' not stop the others. Two refreshes at once share the work.
 #'
 #' @param desk A desk, see [desk_open()].
 #' @param queries Names of queries; by default all of them.
-#' @param plan Whether only to say what it would take, making no request for
-#'   values.
-#' @param progress Whether to show what is being done, on standard error.
-#' @param wait The longest pause, in seconds, that is waited for; where a quota
-#'   makes it longer, a query is left for the next refresh.
-#' @param gather How many small pages are written in one transaction, see
+#' @param plan Whether to only plan, without requests for values.
+#' @param progress Whether to show progress on standard error.
+#' @param wait The longest pause, in seconds, to wait for. A query that needs a
+#'   longer one is left for the next refresh.
+#' @param gather The number of small pages written in one transaction, see
 #'   [collect_run()].
 #' @param outputs Whether to write the desk's outputs afterwards, see
 #'   [desk_write()].
-#' @return Invisibly a `vetusta_refresh`, a tibble with one row a query in the
-#'   order in which they were asked: `query`, `source`, `outcome` (`done`,
-#'   `complete`: nothing to request, `left`: not all of it, `failed`),
-#'   `requests` (of a plan: how many it takes), `new`, `changed`, `failed`
-#'   (requests), `complete_until` (`POSIXct`, UTC: up to where all of it is
-#'   stored), `message` (the reason). The attribute `outputs` lists written
-#'   outputs.
-#' @section Errors: `vetusta_error_desk` for a name that is no query; what fails
-#'   within a query is in its row.
+#' @return Invisibly a `vetusta_refresh`, a tibble with a row per query, in the
+#'   order of the requests: `query`, `source`, `outcome` (`done`, `complete`:
+#'   nothing to request, `left`: not all of it, `failed`), `requests` (for a
+#'   plan, the number needed), `new`, `changed`, `failed` (requests),
+#'   `complete_until` (`POSIXct`, UTC), `message` (the reason). The attribute
+#'   `outputs` lists written outputs.
+#' @section Errors: `vetusta_error_desk` for an unknown name of a query.
+#'   Failures within a query are in its row.
 #' @export
 #' @examples
 #' \dontrun{

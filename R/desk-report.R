@@ -3,12 +3,12 @@
 #' Report on a desk
 #'
 #' @param desk A desk, see [desk_open()].
-#' @param ids Series IDs of series; `NULL` for all that its archive holds.
-#' @param from,to The window of figures and of what is missing.
-#' @param title What stands above; by default the desk's own title.
+#' @param ids Series IDs; `NULL` for all series of the archive.
+#' @param from,to The window of figures and gaps.
+#' @param title The title; by default that of the desk.
 #' @return A `vetusta_report`, see [report_make()].
-#' @section Errors: `vetusta_error_desk` for something that is no desk, or a
-#'   desk without an archive yet.
+#' @section Errors: `vetusta_error_desk` for an object that is not a desk, or a
+#'   desk without an archive.
 #' @export
 #' @examples
 #' \dontrun{

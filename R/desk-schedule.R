@@ -4,11 +4,11 @@
 #' Schedule of a desk
 #'
 #' @param desk A desk, see [desk_open()].
-#' @param now The present.
-#' @return `desk_schedule()`: a `vetusta_schedule`, a tibble with one row a time
+#' @param now The present time.
+#' @return `desk_schedule()`: a `vetusta_schedule`, a tibble with a row per time
 #'   of a query: `query`, `times` (as written), `last` and `next_due`
-#'   (`POSIXct`, UTC; `NA` where none comes within a year), `due` (whether it
-#'   was due and not yet refreshed since).
+#'   (`POSIXct`, UTC; `NA` without one within a year), `due` (whether it was due
+#'   and not refreshed since).
 #' @section Errors: `vetusta_error_desk` for times on trading days of a source
 #'   without a calendar, or in a session that it does not have.
 #' @export
@@ -98,12 +98,12 @@ desk_due <- function(desk, now = Sys.time()) {
 }
 
 #' @rdname desk_schedule
-#' @param zone The zone of the machine's clock, by which a crontab goes.
-#' @return `desk_crontab()`: lines of a crontab. They are the times of all
-#'   queries in the machine's zone throughout the year, summer and winter, and
-#'   each run of them refreshes what is due and nothing else; so what was missed
-#'   while the machine was off is caught up at the next. `desk_units()`: a named
-#'   list of the texts of systemd's units, by the names of their files.
+#' @param zone The zone of the machine's clock, which a crontab uses.
+#' @return `desk_crontab()`: lines of a crontab, with the times of all queries
+#'   in the machine's zone, in summer and winter. Each run refreshes only due
+#'   queries, so a time missed while the machine was off is caught up at the
+#'   next one. `desk_units()`: a named list of the texts of systemd units, by
+#'   file name.
 #' @export
 desk_crontab <- function(desk, zone = machine_zone()) {
   check_desk(desk)

@@ -1,13 +1,13 @@
 #' Secrets of a desk
 #'
 #' @param desk A desk.
-#' @param name The secret's name: letters, digits and underscores.
+#' @param name The name of the secret: letters, digits and underscores.
 #' @param value Its value, one line.
-#' @return `desk_secret()` writes it into the desk's env file, which only its
-#'   owner can read, and returns the desk. `desk_secrets()` returns a data frame
-#'   of `source`, `secret` and `from` (`environment`, `env file`, `keyring` or
-#'   `not set`), never a value.
-#' @section Errors: `vetusta_error_secret` for a name or value that cannot be.
+#' @return `desk_secret()` writes the secret to the desk's env file, which only
+#'   its owner can read, and returns the desk. `desk_secrets()` returns a data
+#'   frame of `source`, `secret` and `from` (`environment`, `env file`,
+#'   `keyring` or `not set`), never a value.
+#' @section Errors: `vetusta_error_secret` for an invalid name or value.
 #' @export
 #' @examples
 #' desk <- desk_make(file.path(tempdir(), "secret-desk"))

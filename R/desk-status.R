@@ -5,25 +5,24 @@
 #' Reads the archive and makes no request.
 #'
 #' @param desk A desk, see [desk_open()].
-#' @param series Whether a row a series is given, instead of one a query.
-#' @return A `vetusta_status`, a tibble with one row a query: `query`, `source`,
-#'   `series` (how many are stored), `rows` (how many, of all its series or of
-#'   its dataset), `asked` (how many were asked for, where that is known),
-#'   `from`, `complete_until`, `last` (the time of the newest value) and `known`
-#'   (from when it is known), all `POSIXct` in UTC, `coverage` (the share of the
-#'   expected values that are stored), `behind` (seconds from the newest value's
-#'   end to that of the newest one that its calendar or frequency lets expect),
-#'   `stale`, `incomplete` (how many windows are open, see
+#' @param series Whether to return a row per series in place of a row per query.
+#' @return A `vetusta_status`, a tibble with a row per query: `query`, `source`,
+#'   `series` (stored ones), `rows` (of its series or its dataset), `asked`
+#'   (requested ones, if known), `from`, `complete_until`, `last` (the time of
+#'   the latest value) and `known`, all `POSIXct` in UTC, `coverage` (the share
+#'   of expected values that are stored), `behind` (seconds from the end of the
+#'   latest value to the end of the latest expected value), `stale`,
+#'   `incomplete` (the number of incomplete windows, see
 #'   [archive_incomplete()]), `refreshed`, `outcome` and `message` (of the last
-#'   refresh). With `series = TRUE` one row a series: `query`, `id`, `rows`,
+#'   refresh). With `series = TRUE` a row per series: `query`, `id`, `rows`,
 #'   `first`, `last`, `behind`, `stale`. The attribute `quotas` is a data frame
 #'   of `source`, `quota`, `used`, `left`.
 #'
-#'   A query is stale where it was never collected, or where it is further
-#'   behind than its `stale:` says: a day for bars within a day and three for
-#'   longer ones, three periods for values by days and weeks, two for longer
-#'   ones, and twice its `every:` for rows without a time.
-#' @section Errors: `vetusta_error_desk` for something that is no desk.
+#'   A query is stale if it was never collected, or if it is further behind than
+#'   its `stale:` allows. The default is a day for bars within the day and three
+#'   days for longer bars; three periods for daily and weekly values and two for
+#'   longer ones; and twice its `every:` for rows without a time.
+#' @section Errors: `vetusta_error_desk` for an object that is not a desk.
 #' @export
 #' @examples
 #' desk <- desk_make(file.path(tempdir(), "status-desk"))

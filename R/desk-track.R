@@ -3,22 +3,20 @@
 #' Track a query
 #'
 #' @param desk A desk, see [desk_open()].
-#' @param name The query's name: small letters, digits and hyphens.
+#' @param name The name of the query: small letters, digits and hyphens.
 #' @param source A source of the desk.
-#' @param dataset The source's dataset; may be left out where there is one of
-#'   bars.
+#' @param dataset The dataset of the source; optional if only one has bars.
 #' @param symbols Symbols of bars.
 #' @param keys A named list: keys of rows or dimensions of statistics, each with
 #'   its values.
-#' @param ... How it is asked for and kept: `interval`, `session`, `from`, `to`,
+#' @param ... Further words of the query: `interval`, `session`, `from`, `to`,
 #'   `span`, `account`, `history`, `lookback`, `every`, `stale`, `times`,
 #'   `title`; texts as in a `desk.yml`.
-#' @return `desk_track()` and `desk_drop()` return the desk as its file now
-#'   says, invisibly. The file is edited in place: remarks and everything else
-#'   stay as they are.
-#' @section Errors: `vetusta_error_desk` for a name that is taken or not there,
-#'   a word or value that cannot be, or a file that cannot be written; the file
-#'   is then as before.
+#' @return `desk_track()` and `desk_drop()` invisibly return the changed desk.
+#'   The file is edited in place; comments and everything else stay.
+#' @section Errors: `vetusta_error_desk` for a name that is taken or unknown, an
+#'   invalid word or value, or a file that cannot be written; the file is
+#'   unchanged then.
 #' @export
 #' @examples
 #' desk <- desk_make(file.path(tempdir(), "another-desk"))

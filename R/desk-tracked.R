@@ -2,19 +2,19 @@
 
 #' Tracked queries of a desk
 #'
-#' A desk's `track:` say what is kept up to date, see the article docs/desk.md:
+#' `track:` of a desk lists the queries that are kept current, see docs/desk.md:
 #' each has a name, a source and a dataset, symbols or keys, a beginning, and
-#' how it is kept. [desk_refresh()] brings them up to date.
+#' rules for refreshing. [desk_refresh()] refreshes them.
 #'
 #' @param desk A desk, see [desk_open()].
-#' @param archive An archive; by default the desk's own where it is there. Lists
-#'   that are found among what is held are read from it.
-#' @return `desk_tracked()`: a tibble with one row a query, in the order of the
-#'   file: `query` (its name), `source`, `dataset`, `asked` (how many symbols,
-#'   or keys, in words), `interval`, `from`, `every`, `times` (texts, as they
-#'   are written), `title`, and `problem`: why it cannot be asked for now, or
+#' @param archive An archive; by default that of the desk, if it exists. Lists
+#'   from stored rows are read from it.
+#' @return `desk_tracked()`: a tibble with a row per query, in the order of the
+#'   file: `query` (its name), `source`, `dataset`, `asked` (the number of
+#'   symbols, or the keys in words), `interval`, `from`, `every`, `times` (texts
+#'   as written), `title`, and `problem`: why it cannot be requested now, or
 #'   `NA`.
-#' @section Errors: `vetusta_error_desk` for something that is no desk.
+#' @section Errors: `vetusta_error_desk` for an object that is not a desk.
 #' @export
 #' @examples
 #' desk <- desk_make(file.path(tempdir(), "kept-desk"))

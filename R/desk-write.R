@@ -3,16 +3,16 @@
 
 #' Write a desk's outputs
 #'
-#' A desk's `outputs:` are written from what the archive holds, see the article
-#' docs/desk.md: series are filled, resampled, changed and put onto one grid, in
-#' this order, and become a table or a figure.
+#' Writes the `outputs:` of a desk from the archive, see docs/desk.md: series
+#' are filled, resampled, changed and aligned, in this order, and become a table
+#' or a figure.
 #'
 #' @param desk A desk, see [desk_open()].
 #' @param outputs Names of outputs; by default all of them.
-#' @return Invisibly a tibble with one row an output: `output`, `file`, `rows`,
-#'   `outcome` (`written` or `failed`), `message` (why).
-#' @section Errors: `vetusta_error_desk` for a name that is no output; what
-#'   fails within an output is in its row.
+#' @return Invisibly a tibble with a row per output: `output`, `file`, `rows`,
+#'   `outcome` (`written` or `failed`), `message` (the reason).
+#' @section Errors: `vetusta_error_desk` for an unknown name of an output.
+#'   Failures within an output are in its row.
 #' @export
 #' @examples
 #' \dontrun{

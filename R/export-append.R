@@ -2,26 +2,24 @@
 
 #' Update a table in a file
 #'
-#' New times become rows of the table that is there; columns are matched by
-#' their heads, and all that stands around the table stays as it is.
+#' Adds rows for new times to an existing table. Columns are matched by their
+#' headers, and everything around the table stays.
 #'
-#' @param rows A data frame with a `time` or `period`, and where it is long with
+#' @param rows A data frame with a `time` or `period`, and, if it is long, with
 #'   `symbol` or `series`.
-#' @param file A `.csv`, `.tsv` or `.xlsx` file that is there. A CSV file that
-#'   is not there is begun.
-#' @param table Of a workbook: the name of the table in it.
-#' @param update Whether values of a time that is there are replaced where they
-#'   differ; otherwise they are left as they stand. No time is doubled in either
-#'   case.
-#' @param zone The IANA zone of local times in the table without an offset, and
-#'   of those that are written into a workbook, which knows no zones.
+#' @param file An existing `.csv`, `.tsv` or `.xlsx` file. A missing CSV file is
+#'   created.
+#' @param table The name of the table in a workbook.
+#' @param update Whether changed values of existing times are replaced;
+#'   otherwise they stay. No time is added twice.
+#' @param zone The IANA zone of local times without an offset in the table, and
+#'   of times written to a workbook, which has no zones.
 #' @return Invisibly a list of class `vetusta_append`: `file`, `table`, `new`
-#'   (rows), `changed` (rows), `unchanged`, `left_out` (columns of the data that
+#'   (rows), `changed` (rows), `unchanged`, `left_out` (columns of the rows that
 #'   the table lacks).
-#' @section Errors: `vetusta_error_export` for a file or table that is not
-#'   there, a column of the table that the data lack (but for those with
-#'   formulas), times that cannot be read, or a file that is open elsewhere; the
-#'   file is then as before.
+#' @section Errors: `vetusta_error_export` for a missing file or table, a column
+#'   of the table that the rows lack (except formulas), unreadable times, or a
+#'   file that is open elsewhere; the file is unchanged then.
 #' @export
 #' @examples
 #' file <- tempfile(fileext = ".csv")

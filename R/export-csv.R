@@ -2,19 +2,18 @@
 #'
 #' @param rows A data frame, such as bars.
 #' @param file Path of the file; `""` writes to standard output.
-#' @param zone The IANA zone in whose local time instants are written in text,
-#'   with its offset (`2026-03-12T09:30:00+02:00`); in UTC they end in `Z`.
+#' @param zone The IANA zone of instants written as text, with their offset
+#'   (`2026-03-12T09:30:00+02:00`); in UTC they end in `Z`.
 #' @param instants Whether bars of a day or longer are written with the instant
-#'   at which they open, in place of their trading day (`2026-03-12`).
+#'   of their opening in place of their trading day (`2026-03-12`).
 #' @return The path, invisibly. Instants are written in RFC 3339, numbers in the
-#'   shortest form that reads back the same, missing values as nothing. A text
-#'   or a column's name that a spreadsheet would run as a formula (one that
-#'   begins with `=`, `@`, a tab or a carriage return, or with a sign and is no
-#'   number) gets an apostrophe in front, which [archive_import()] takes off.
-#'   The file is written beside and moved into place whole.
-#' @section Errors: `vetusta_error_export` when the file cannot be written, is a
-#'   device or a pipe, a link that somebody else has laid, or of a ending that
-#'   is not known.
+#'   shortest form that reads back the same, and missing values as empty cells.
+#'   A text or header that a spreadsheet would run as a formula (it begins with
+#'   `=`, `@`, a tab or a carriage return, or with a sign without being a
+#'   number) gets a leading apostrophe, which [archive_import()] removes. The
+#'   file is written under another name and then moved into place.
+#' @section Errors: `vetusta_error_export` if the file cannot be written, is a
+#'   device or a pipe, is another user's link, or has an unknown ending.
 #' @export
 #' @examples
 #' export_csv(

@@ -3,27 +3,24 @@
 
 #' Update plain tables in a database
 #'
-#' Writes what an archive holds as plain tables with keys and types: `bars`,
-#' `observations`, `facts` of series, and a table named after its shape for all
+#' Writes the archive as plain tables with keys and types: `bars`,
+#' `observations`, `facts` for series, and a table named by its shape for all
 #' other rows (`instruments`, `places`, `snapshot`, ...). The table `dictionary`
-#' has the type and the unit of each column of a dataset, and `titles` what
-#' series are called. A table that is there is refreshed in place by the rows
-#' that changed.
+#' has the type and unit of each column, and `titles` the titles of series. In
+#' an existing table only changed rows are written.
 #'
 #' @param archive An archive.
-#' @param database Path of an SQLite file (made where it is not there), or a
-#'   connection URI as `postgresql://user@host/name`. A password does not belong
-#'   into it: PostgreSQL's own `PGPASSWORD` or `~/.pgpass` hold it.
-#' @param ids What is written: series IDs, see [archive_find()], or
-#'   `source/dataset` of rows without series; `NULL` is all of it.
-#' @param from,to,as_of The window, and the instant as of which the rows are
-#'   known, as in [archive_read()].
-#' @return Invisibly a tibble with one row a table: `table`, `new`, `changed`,
-#'   `unchanged`, `deleted` (rows that stood in the window and are held no
-#'   more).
+#' @param database Path of an SQLite file (created if necessary), or a
+#'   connection URI as `postgresql://user@host/name`. The password is in
+#'   `PGPASSWORD` or `~/.pgpass`, not in the URI.
+#' @param ids Series IDs, see [archive_find()], or `source/dataset` for rows
+#'   without series; `NULL` for everything.
+#' @param from,to,as_of The window and the instant, as in [archive_read()].
+#' @return Invisibly a tibble with a row per table: `table`, `new`, `changed`,
+#'   `unchanged`, `deleted` (rows of the window that the archive no longer has).
 #' @section Errors: `vetusta_error_export` for a database that cannot be reached
-#'   or written, or a table of one of these names that is not ours; nothing in
-#'   it is changed then.
+#'   or written, or that has a foreign table of one of these names; nothing is
+#'   changed then.
 #' @export
 #' @examples
 #' archive <- archive_open(tempfile(fileext = ".sqlite"))

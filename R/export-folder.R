@@ -2,24 +2,25 @@
 
 #' Export series of an archive as a folder of Parquet, however many
 #'
-#' Goes through the series a few at a time, see [archive_scan()], so that memory
-#' is bounded by what is read at once and not by what is exported.
+#' Reads a few series at a time, see [archive_scan()], so that memory is
+#' bounded.
 #'
 #' @param archive An archive, see [archive_open()].
-#' @param folder Path of the folder. One that is there is replaced when the new
-#'   one is whole, and must hold nothing but parts of Parquet.
-#' @param ids Series IDs of series of one dataset (of bars, of one interval),
-#'   see [archive_find()].
+#' @param folder Path of the folder. An existing folder of Parquet is replaced
+#'   when the new one is complete; any other folder is refused.
+#' @param ids Series IDs of one dataset (for bars, of one interval), see
+#'   [archive_find()].
 #' @param from,to,as_of,zone As in [archive_read()].
-#' @param by The column whose values part the rows into folders named
-#'   `column=value`, as in [export_table()]; by default `series` or `symbol`.
-#' @param at_once How many rows are held at a time, about.
-#' @param change A function of each table that is read, which gives the rows to
-#'   write; `NULL` for all of them.
-#' @param progress Whether to show what is being done, on standard error.
-#' @return Invisibly how many rows were written.
+#' @param by The column by whose values the rows are partitioned into folders
+#'   named `column=value`, as in [export_table()]; by default `series` or
+#'   `symbol`.
+#' @param at_once The approximate number of rows in memory.
+#' @param change A function of each table that returns the rows to write; `NULL`
+#'   for all rows.
+#' @param progress Whether to show progress on standard error.
+#' @return Invisibly the number of rows written.
 #' @section Errors: `vetusta_error_argument` for series of several datasets;
-#'   `vetusta_error_export` for a folder that is something else or cannot be
+#'   `vetusta_error_export` for another kind of folder, or one that cannot be
 #'   written.
 #' @export
 #' @examples

@@ -5,10 +5,9 @@
 #' @param rows A data frame. Its columns of web URLs (`http`, `https`), or of
 #'   paths of files with `folder`, become links.
 #' @param file Path of an `.html` or `.xlsx` file.
-#' @param title What stands above the table.
-#' @return The path, invisibly. The page needs nothing from elsewhere; a URL of
-#'   another kind, as one that would run a script, stays text. The file is
-#'   written whole or not at all.
+#' @param title The title above the table.
+#' @return The path, invisibly. The page loads nothing from elsewhere, and a URL
+#'   of another scheme stays text. The file is written completely or not at all.
 #' @section Errors: `vetusta_error_export` for another ending, or a file that
 #'   cannot be written.
 #' @export

@@ -2,14 +2,14 @@
 
 #' Save samples of answers, and test a card with them
 #'
-#' @param tried What [collect_try()] gave.
-#' @param folder The folder in which samples stand; made where it is not there.
-#' @return `samples_keep()`: invisibly the paths written: for the first answer,
-#'   the one in the middle and the last one a file
-#'   `SOURCE-DATASET-N.sample.json` (what was asked, and the rows) and the body
-#'   beside it. Secrets are taken out of both.
-#' @section Errors: `vetusta_error_argument` where nothing was read,
-#'   `vetusta_error_export` where the folder cannot be written.
+#' @param tried A result of [collect_try()].
+#' @param folder The folder of the samples; it is created if necessary.
+#' @return `samples_keep()`: invisibly the paths written: for the first, a
+#'   middle and the last answer a file `SOURCE-DATASET-N.sample.json` (the
+#'   request, and the rows) and the body beside it. Secrets are removed from
+#'   both.
+#' @section Errors: `vetusta_error_argument` if no row was read,
+#'   `vetusta_error_export` if the folder cannot be written.
 #' @export
 #' @examples
 #' \dontrun{

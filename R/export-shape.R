@@ -2,21 +2,20 @@
 
 #' Series as one table
 #'
-#' @param tables Tables of series, as [archive_read()] gives them: a list of
-#'   bars, observations or points, of any kinds together.
-#' @param form `"long"`: one row a value, with the columns of their kind; where
-#'   kinds are mixed with `series`, `time`, `value`, `status` and `known`.
-#'   `"wide"`: one row a time and one column a series, under its name; of bars
-#'   by side under both (`ORV-TSK bid`). `"sides"`: of bars by side one row a
-#'   time and symbol, one column a side.
-#' @param value Of bars the column that is meant where one is (`"close"`).
-#' @param zone The IANA zone of days, where days stand beside instants.
-#' @param instants Whether bars of a day or longer keep the instant at which
-#'   they open, in place of their trading day.
-#' @return A tibble. Where all are told by days or periods, so is the table
-#'   (`period`); else by instants (`time`), a day standing at its first.
-#' @section Errors: `vetusta_error_argument` for something that is no series, a
-#'   form that is not known, or two series of one name in a wide table.
+#' @param tables Tables of series of any kinds, as returned by [archive_read()].
+#' @param form `"long"`: a row per value, with the columns of its kind; mixed
+#'   kinds have `series`, `time`, `value`, `status` and `known`. `"wide"`: a row
+#'   per time and a column per series, under its name; bars by side have both in
+#'   the name (`ORV-TSK bid`). `"sides"`: for bars by side, a row per time and
+#'   symbol and a column per side.
+#' @param value The column of bars, if only one is used (`"close"`).
+#' @param zone The IANA zone of days, if a table has days and instants.
+#' @param instants Whether bars of a day or longer keep the instant of their
+#'   opening in place of their trading day.
+#' @return A tibble. It has a `period` if all tables have days or periods, else
+#'   a `time`, with a day at its first instant.
+#' @section Errors: `vetusta_error_argument` for an object that is not a series,
+#'   an unknown form, or two series of one name in a wide table.
 #' @export
 #' @examples
 #' days <- data.frame(

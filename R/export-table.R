@@ -20,17 +20,17 @@ export_endings <- list(
 )
 
 #' @rdname export_csv
-#' @param by Of a folder of Parquet (`file` ends in `/`): the column whose
-#'   values part the rows into folders named `column=value`, as other engines
-#'   read them in place; of a time or period the year.
-#' @param dictionary Whether to write a dictionary of the columns beside it, see
+#' @param by For a folder of Parquet (`file` ends in `/`): the column by whose
+#'   values the rows are partitioned into folders named `column=value`, which
+#'   other engines can read; for a time or period, its year.
+#' @param dictionary Whether to write a dictionary of the columns too, see
 #'   [export_dictionary()].
-#' @return `export_table()` writes what the file's ending says: `.csv`, `.tsv`
-#'   (both as `export_csv()`), `.jsonl` (a JSON object a line; missing values
-#'   are `null`), `.parquet`, `.xlsx` (a sheet with a table; needs the package
-#'   openxlsx2), `.rds` (a tibble), or a folder of Parquet. Parquet, XLSX and
-#'   RDS keep the types of instants, days and numbers, and change no text. Any
-#'   other ending is refused.
+#' @return `export_table()` writes the format of the file's ending: `.csv`,
+#'   `.tsv` (both as `export_csv()`), `.jsonl` (a JSON object per line; missing
+#'   values are `null`), `.parquet`, `.xlsx` (a sheet with a table; needs the
+#'   package openxlsx2), `.rds` (a tibble), or a folder of Parquet. Parquet,
+#'   XLSX and RDS keep the types of instants, days and numbers, and change no
+#'   text. Other endings are refused.
 #' @export
 export_table <- function(rows, file, zone = "UTC", by = NULL,
                          dictionary = FALSE, instants = FALSE) {
@@ -115,11 +115,11 @@ jsonl_cells <- function(rows, zone) {
 #' Describe the columns of a table
 #'
 #' @param rows A data frame.
-#' @return A tibble with one row a column: `column`, `type` (`text`, `number`,
-#'   `day`, `instant`, `flag`), `unit` (where the column or the rows tell one
-#'   for all), `meaning` (of columns that bear names of our own), `missing` (how
-#'   many values are).
-#' @section Errors: `vetusta_error_export` for something that is no table.
+#' @return A tibble with a row per column: `column`, `type` (`text`, `number`,
+#'   `day`, `instant`, `flag`), `unit` (if the column or the rows state one),
+#'   `meaning` (for columns with names of this package), `missing` (the number
+#'   of missing values).
+#' @section Errors: `vetusta_error_export` for an object that is not a table.
 #' @export
 #' @examples
 #' export_dictionary(data.frame(symbol = "KELD", close = 41.2))

@@ -1,28 +1,26 @@
 #' Draw candles
 #'
-#' One candle a bar: the body from open to close, the line from low to high. A
-#' bar that closed higher is hollow and blue, one that closed lower filled and
-#' orange, so that the two differ without colour too; a provisional one is pale.
-#' Bars stand side by side, so that nights and closed days take no room; early
-#' and late sessions are shaded. The volume of one symbol has a strip of its own
-#' below, with its own axis; several symbols have a panel each.
+#' A candle per bar: the body from open to close, the line from low to high. A
+#' rising bar is hollow and blue, a falling bar filled and orange, so that they
+#' differ without colour too; a provisional bar is pale. Bars are evenly spaced,
+#' so that nights and closed days take no space; early and late sessions are
+#' shaded. The volume of a single symbol has a panel below; several symbols have
+#' a panel each.
 #'
 #' @param bars A table of bars, see [bars_frame()].
-#' @param title,subtitle,caption Texts above and below; by default what the bars
-#'   say of themselves.
+#' @param title,subtitle,caption Texts above and below; by default from the
+#'   bars.
 #' @param zone The IANA zone of the dates on the axis.
-#' @param calendar The calendar by which bars are resampled, where there are too
-#'   many.
-#' @param names Names that are shown in place of symbols, as `c(KELD = "Kelder
-#'   Lines")`.
+#' @param calendar The calendar for resampling, if there are too many bars.
+#' @param names Names in place of symbols, as `c(KELD = "Kelder Lines")`.
 #' @param dark For a dark background.
-#' @param most How many candles can be told apart. Of more of them longer ones
-#'   are made, the shortest that fit, and a message of the class `vetusta_note`
-#'   and the caption say so; where none fit, the ranges from low to high are
-#'   drawn with a line through the closes.
-#' @return A ggplot object, whose data are the candles that are drawn;
-#'   [figure_save()] writes it to a file.
-#' @section Errors: `vetusta_error_figure` when there is nothing to draw.
+#' @param most The largest number of candles. More bars are resampled to the
+#'   shortest interval that fits, and a message of the class `vetusta_note` and
+#'   the caption say so; if none fits, ranges from low to high are drawn with a
+#'   line through the closes.
+#' @return A ggplot object whose data are the candles drawn; [figure_save()]
+#'   writes it to a file.
+#' @section Errors: `vetusta_error_figure` if there is nothing to draw.
 #' @export
 #' @examples
 #' days <- bars_frame(

@@ -2,21 +2,20 @@
 
 #' Draw revisions, seasons, or the distribution of changes
 #'
-#' @param releases Every release of series, as [archive_revisions()] gives them
-#'   with `all = TRUE`; or a row a period with `first` and `latest`, as it gives
-#'   them without.
+#' @param releases Every release of series, as returned by [archive_revisions()]
+#'   with `all = TRUE`; or a row per period with `first` and `latest`, as
+#'   returned without it.
 #' @param x A table of bars, observations or points, or a list of tables.
-#' @param by `"year"`: a line a year, all on one axis from January to December;
-#'   `"month"`: the values of each month of the year beside each other.
-#' @param change What is spread: `"simple"`, `"log"` or `"difference"`, see
+#' @param by `"year"`: a line per year, on one axis from January to December;
+#'   `"month"`: the values of each month of the year side by side.
+#' @param change The kind of change: `"simple"`, `"log"` or `"difference"`, see
 #'   [series_change()].
-#' @param title,subtitle,caption,zone,names,dark As for [figure_lines()].
-#' @return A ggplot object. `figure_revisions()`: the newest values as a thick
-#'   line, what was said before as thin ones, one for each release; or the first
-#'   value beside the latest. `figure_season()`: the newest year is thick.
-#'   `figure_spread()`: how often changes of each size occur, with a normal
-#'   curve of the same mean and deviation.
-#' @section Errors: `vetusta_error_figure` when there is nothing to draw.
+#' @param title,subtitle,caption,zone,names,dark As in [figure_lines()].
+#' @return A ggplot object. `figure_revisions()`: the latest values as a thick
+#'   line and each release as a thin one; or the first value and the latest.
+#'   `figure_season()`: the latest year is thick. `figure_spread()`: a histogram
+#'   of changes, with a normal curve of the same mean and standard deviation.
+#' @section Errors: `vetusta_error_figure` if there is nothing to draw.
 #' @export
 #' @examples
 #' level <- data.frame(

@@ -1,27 +1,26 @@
 # Coverage figures: a calendar of one or several series, filled beside observed
 # values, and all series of an archive over time.
 
-gap_states <- c("there", "partly", "filled", "provisional", "missing")
+gap_states <- c("present", "partly", "filled", "provisional", "missing")
 
 #' Draw coverage and gaps
 #'
-#' `figure_gaps()` is a calendar: a cell for each day (of values that are months
-#' or longer: for each month), by what is there of it. `figure_filled()` draws
-#' lines on which filled values bear marks, one shape for each rule.
-#' `figure_coverage()` shows from when to when each series is held.
+#' `figure_gaps()` is a calendar: a cell per day (for values of months and
+#' longer: per month), coloured by its coverage. `figure_filled()` draws lines
+#' on which filled values have marks, a shape per rule. `figure_coverage()`
+#' shows the time span of each stored series.
 #'
 #' @param x A table of bars, observations or points, or a list of tables, as
-#'   [archive_read()] gives it.
-#' @param calendar The calendar that says on which days a value is expected; by
-#'   default every day.
-#' @param gaps What is missing and why, as [series_gaps()] gives it: cells
-#'   without a value tell the reason too.
-#' @param title,subtitle,caption,zone,names,dark As for [figure_lines()].
+#'   returned by [archive_read()].
+#' @param calendar The calendar of expected days; by default every day.
+#' @param gaps Gaps with reasons, as returned by [series_gaps()]: cells without
+#'   a value then show the reason.
+#' @param title,subtitle,caption,zone,names,dark As in [figure_lines()].
 #' @return A ggplot object. The data of `figure_gaps()` are the cells: `name`,
-#'   `day` (`Date`), `state` (`there`, `partly`: fewer than nineteen of twenty
-#'   of what a day has; `filled`, `provisional`, `missing`, or `missing: ` and
-#'   the reason; days on which nothing is expected have no cell).
-#' @section Errors: `vetusta_error_figure` when there is nothing to draw.
+#'   `day` (`Date`), `state` (`present`, `partly`: less than 95% of a day's
+#'   values; `filled`, `provisional`, `missing`, or `missing: ` and the reason;
+#'   days without expected values have no cell).
+#' @section Errors: `vetusta_error_figure` if there is nothing to draw.
 #' @export
 #' @examples
 #' level <- data.frame(
@@ -52,7 +51,7 @@ figure_gaps <- function(x, calendar = NULL, title = NULL, subtitle = NULL,
   page <- page_colours[[shade_name(dark)]]
   lines <- line_colours[[shade_name(dark)]]
   fill <- c(
-    there = lines[1], partly = lines[5], filled = lines[6],
+    present = lines[1], partly = lines[5], filled = lines[6],
     provisional = lines[4], missing = lines[2]
   )
   why <- setdiff(cells$state, gap_states)
@@ -89,7 +88,7 @@ figure_gaps <- function(x, calendar = NULL, title = NULL, subtitle = NULL,
   )
   figure_dressed(
     plot,
-    title %||% paste("What is there of", figure_title(unique(points$name), 3)),
+    title %||% paste("Coverage of", figure_title(unique(points$name), 3)),
     subtitle %||% paste0(figure_window(points$time, zone), ": ", said),
     caption,
     dark = dark
@@ -148,7 +147,7 @@ gap_cells <- function(points, calendar, zone) {
     } else if (any(x %in% "provisional")) {
       "provisional"
     } else {
-      "there"
+      "present"
     }
   })
   usual <- stats::median(count[count > 0])
@@ -229,7 +228,7 @@ figure_filled <- function(x, title = NULL, caption = NULL, ...) {
 }
 
 #' @rdname figure_gaps
-#' @param series A table of series, as [archive_series()] gives it: `id`,
+#' @param series A table of series, as returned by [archive_series()]: `id`,
 #'   `source`, `rows`, `first`, `last`.
 #' @export
 figure_coverage <- function(series, title = NULL, subtitle = NULL,

@@ -1,36 +1,35 @@
 #' Draw lines
 #'
-#' Series of any kind as lines: bars by one of their numbers, observations,
-#' points, a company's items, several frequencies together.
+#' Draws series of any kind as lines: bars by one of their numbers,
+#' observations, points, the items of a company, several frequencies together.
 #'
 #' @param x A table of bars, observations, points or facts, or a list of such
-#'   tables, as [archive_read()] gives it.
-#' @param value Of bars, the number that is drawn [`close`].
-#' @param panels `"none"`: all on one axis; `"free"`: a panel each, with an axis
-#'   of its own; `"fixed"`: a panel each, all with the same axis.
-#' @param index A number to which every series' first value is scaled, such as
-#'   100, so that series of different height can be compared; `NULL` draws the
-#'   values as they are.
+#'   tables, as returned by [archive_read()].
+#' @param value The number of bars to draw [`close`].
+#' @param panels `"none"`: all on one axis; `"free"`: a panel each, with its own
+#'   axis; `"fixed"`: a panel each, with the same axis.
+#' @param index A number to which the first value of every series is scaled,
+#'   such as 100, to compare series of different size; `NULL` draws the values
+#'   as they are.
 #' @param log_scale Whether the axis of values is logarithmic.
-#' @param names Names that are shown in place of the series' own, as `c(KELD =
-#'   "Kelder Lines")`.
-#' @param title,subtitle,caption Texts above and below; by default what the
-#'   series say of themselves. The caption tells the window, what was thinned,
-#'   and what is provisional.
+#' @param names Names in place of those of the series, as `c(KELD = "Kelder
+#'   Lines")`.
+#' @param title,subtitle,caption Texts above and below; by default from the
+#'   series. The caption states the window, thinning, and provisional values.
 #' @param zone The IANA zone of the dates on the axis.
-#' @param bridge A line of bars within days is broken where a series has no
-#'   value at more than this many times in a row at which others have one.
+#' @param bridge A line of bars within the day is broken where a series has no
+#'   value at more than this many consecutive times of the others.
 #' @param dark For a dark background.
-#' @param columns How many columns of pixels a line has: it is thinned to what
-#'   can be seen of it, see [series_thin()].
-#' @return A ggplot object, to which more can be added; [figure_save()] writes
-#'   it to a file. The values that are drawn are its data: `name`, `time`
-#'   (`POSIXct`), `at` (the position on the axis), `shown`, `status`. A
-#'   provisional end is drawn dashed, a filled value bears a mark.
-#' @section Errors: `vetusta_error_figure` when there is nothing to draw, or
-#'   where a logarithmic axis is asked for and a value is zero or below. Series
-#'   whose units differ are drawn in panels; where one series hides the others
-#'   on a shared axis, a message of the class `vetusta_note` says so.
+#' @param columns The number of pixel columns of a line: it is thinned to its
+#'   visible points, see [series_thin()].
+#' @return A ggplot object, to which layers can be added; [figure_save()] writes
+#'   it to a file. Its data are the drawn values: `name`, `time` (`POSIXct`),
+#'   `at` (the position on the axis), `shown`, `status`. A provisional end is
+#'   dashed, and a filled value has a mark.
+#' @section Errors: `vetusta_error_figure` if there is nothing to draw, or for a
+#'   logarithmic axis with a value at or below zero. Series of different units
+#'   get panels of their own; if one series hides the others on a shared axis, a
+#'   message of the class `vetusta_note` says so.
 #' @export
 #' @examples
 #' days <- bars_frame(

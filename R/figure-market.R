@@ -2,14 +2,14 @@
 
 #' Draw the largest moves, a statement, or correlations
 #'
-#' @param moves A table of moves, as [rank_moves()] gives it.
-#' @param statement A statement, long or wide, as [facts_statement()] gives it.
-#' @param correlations Pairs of series, as [series_correlation()] gives them.
-#' @param title,subtitle,caption,names,dark As for [figure_lines()].
-#' @return A ggplot object. A figure in a statement that was computed and not
-#'   filed is pale.
-#' @section Errors: `vetusta_error_figure` when there is nothing to draw,
-#'   `vetusta_error_argument` for a table without the columns that are needed.
+#' @param moves A table of moves, as returned by [rank_moves()].
+#' @param statement A statement, long or wide, as returned by
+#'   [facts_statement()].
+#' @param correlations Pairs of series, as returned by [series_correlation()].
+#' @param title,subtitle,caption,names,dark As in [figure_lines()].
+#' @return A ggplot object. Computed figures of a statement are pale.
+#' @section Errors: `vetusta_error_figure` if there is nothing to draw,
+#'   `vetusta_error_argument` for a table without the necessary columns.
 #' @export
 #' @examples
 #' rows <- data.frame(

@@ -3,28 +3,26 @@
 
 #' Draw models
 #'
-#' @param x What a model's function gives: [model_spectrum()],
-#'   [model_dependence()], [model_season()] (or [model_decompose()]),
-#'   [model_paths()], [index_sum()], [payoff_value()].
-#' @param came Of paths: a table of the series as it really came, drawn over
-#'   them.
-#' @param before Of paths: how much of what was observed is drawn before them, a
-#'   length of time.
-#' @param some Of paths: how many single ones are drawn.
-#' @param terms Of an index: terms whose strikes are marked, as [payoff_value()]
-#'   takes them.
-#' @param history Of an index: that of past seasons, drawn as marks below.
-#' @param season Of an index: which of its seasons, by default the first that is
-#'   whole.
-#' @param title,subtitle,caption,zone,dark As for [figure_lines()].
-#' @return A ggplot object. `figure_spectrum()`: power by period, its peaks
-#'   named. `figure_dependence()`: autocorrelations of values and squares with
-#'   their bounds. `figure_parts()`: what was observed with the trend, the
-#'   season, the rest. `figure_fan()`: the middle 50 and 90% of paths, their
-#'   median, some of them, and what came. `figure_index()`: a histogram of an
-#'   index. `figure_payments()`: histograms of what is paid. `figure_payoff()`:
-#'   what a payoff is worth by its strike, with two standard errors.
-#' @section Errors: `vetusta_error_figure` for something that is none of these.
+#' @param x A result of [model_spectrum()], [model_dependence()],
+#'   [model_season()] (or [model_decompose()]), [model_paths()], [index_sum()]
+#'   or [payoff_value()].
+#' @param came For paths: a table with the later values of the series, drawn
+#'   over the paths.
+#' @param before For paths: the length of the observed series drawn before them.
+#' @param some For paths: the number of single paths drawn.
+#' @param terms For an index: terms whose strikes are marked, as in
+#'   [payoff_value()].
+#' @param history For an index: the index of past seasons, drawn as marks below.
+#' @param season For an index: its season, by default the first complete one.
+#' @param title,subtitle,caption,zone,dark As in [figure_lines()].
+#' @return A ggplot object. `figure_spectrum()`: power by period, with named
+#'   peaks. `figure_dependence()`: autocorrelations of values and squares with
+#'   their bounds. `figure_parts()`: the observed series, trend, season and
+#'   residuals. `figure_fan()`: the middle 50% and 90% of paths, their median,
+#'   some paths, and later values. `figure_index()`: a histogram of an index.
+#'   `figure_payments()`: histograms of payments. `figure_payoff()`: the value
+#'   of a payoff by strike, with two standard errors.
+#' @section Errors: `vetusta_error_figure` for any other object.
 #' @export
 #' @examples
 #' days <- as.Date("2016-01-01") + 0:3652

@@ -1,8 +1,8 @@
 # plot() and autoplot() of tables of series.
 
 #' @rdname vetusta_series
-#' @return `plot()` and `ggplot2::autoplot()` draw candles of bars and lines of
-#'   all else.
+#' @return `plot()` and `ggplot2::autoplot()` draw bars as candles and all other
+#'   series as lines.
 #' @export
 plot.vetusta_series <- function(x, y, ...) print(series_figure(x, ...))
 

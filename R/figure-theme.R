@@ -32,7 +32,7 @@ page_colours <- list(
 #' @param dark For a dark background.
 #' @param size The size of the text in points.
 #' @return A ggplot2 theme, which can be added to any ggplot.
-#' @section Errors: `vetusta_error_argument` for arguments of another kind.
+#' @section Errors: `vetusta_error_argument` for invalid arguments.
 #' @export
 #' @examples
 #' ggplot2::ggplot(data.frame(x = 1:3, y = 1:3), ggplot2::aes(x, y)) +
@@ -78,13 +78,13 @@ series_colours <- function(names, dark) {
 #'
 #' @param figure A figure, or any other ggplot.
 #' @param file Path of a `.png`, `.svg` or `.pdf` file.
-#' @param width,height Size in pixels of a PNG; `resolution` of them are an inch
-#'   of the others.
-#' @param resolution Pixels an inch: more of them make text and lines larger.
+#' @param width,height Size in pixels of a PNG; of the other formats,
+#'   `resolution` pixels are an inch.
+#' @param resolution Pixels per inch: higher values make text and lines larger.
 #' @return The path, invisibly. The same figure gives the same bytes. The file
-#'   is written beside and moved into place whole.
-#' @section Errors: `vetusta_error_figure` for an unknown kind of file, a folder
-#'   that is not there, or a size that is no picture's (100 to 20000 pixels).
+#'   is written under another name and then moved into place.
+#' @section Errors: `vetusta_error_figure` for an unknown ending, a folder that
+#'   does not exist, or an invalid size (100 to 20000 pixels).
 #' @export
 #' @examples
 #' days <- bars_frame(

@@ -2,30 +2,30 @@
 
 #' Backtest a model
 #'
-#' At each of several days the model is fitted on what was known then, paths are
-#' simulated, and compared with what came; beside two plain benchmarks: the
-#' values of the same day of other years, and the last value.
+#' On each of several days the model is fitted on what was known then, and
+#' simulated paths are compared with the later values and with two benchmarks:
+#' the values of the same day of other years, and the last value.
 #'
-#' @param x A table of one series; with several releases of its values, those
-#'   that were known count.
-#' @param origins The forecast origins, days; by default one a year, from the
-#'   middle of the series on, as far as the horizon leaves something to compare.
-#' @param horizon How far each looks ahead.
+#' @param x A table of one series; of several releases, those known on the day
+#'   are used.
+#' @param origins The forecast origins, days; by default one per year, from the
+#'   middle of the series on, as far as the horizon allows.
+#' @param horizon The length of each forecast.
 #' @param season,noise Lists of arguments of [model_season()] and
 #'   [model_noise()].
-#' @param n,seed,lower,upper As for [model_paths()].
-#' @param value,calendar As for [model_season()].
+#' @param n,seed,lower,upper As in [model_paths()].
+#' @param value,calendar As in [model_season()].
 #' @return A `vetusta_backtest`: a list of `scores` (a tibble of `day`,
 #'   `method`, `values`, `bias`, `crps`, `pinball`, `within_50`, `within_90`)
 #'   and `summary` (the same by method, over all days). `crps` is the continuous
 #'   ranked probability score of Gneiting and Raftery (*Journal of the American
-#'   Statistical Association* 102, 2007) of the sample of paths, in the series'
-#'   units; `pinball` the mean of the quantile losses at 5, 25, 50, 75 and 95%
-#'   (Koenker and Bassett, *Econometrica* 46, 1978); of both less is better.
-#'   `within_50` and `within_90` are the parts of what came within the middle 50
-#'   and 90% of the paths.
-#' @section Errors: `vetusta_error_model`, as of the functions that it calls,
-#'   and where no day leaves enough on both sides.
+#'   Statistical Association* 102, 2007) of the sample of paths, in the units of
+#'   the series; `pinball` is the mean of the quantile losses at 5, 25, 50, 75
+#'   and 95% (Koenker and Bassett, *Econometrica* 46, 1978). Lower values are
+#'   better for both. `within_50` and `within_90` are the shares of later values
+#'   within the middle 50% and 90% of the paths.
+#' @section Errors: `vetusta_error_model`, also from the functions called, and
+#'   if no day leaves enough values on both sides.
 #' @export
 #' @examples
 #' noise <- as.numeric(stats::filter(rnorm(1500), 0.8, method = "recursive"))

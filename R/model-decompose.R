@@ -2,11 +2,11 @@
 
 #' @rdname model_season
 #' @param period The period, a number of days or a length.
-#' @param robust Whether outliers count little.
+#' @param robust Whether outliers get low weights.
 #' @return `model_decompose()`: a tibble of `period` or `time`, `observed`,
 #'   `fitted`, `season`, `trend`, `rest`, by `stats::stl` (Cleveland and others,
-#'   *Journal of Official Statistics* 6, 1990). Of a year by days the 29th of
-#'   February is set between its neighbours.
+#'   *Journal of Official Statistics* 6, 1990). In a year of days, 29 February
+#'   is interpolated between its neighbours.
 #' @export
 model_decompose <- function(x, period = "1 year", robust = TRUE, value = NULL,
                             as_of = NULL, calendar = NULL) {

@@ -2,32 +2,31 @@
 
 #' Index of a season
 #'
-#' Of each day of a season, what its value lies below a level (or above one)
-#' counts, and the season's sum is the index: high-water days and degree days
-#' are two of them. Observed and simulated days go through the same.
+#' The index is the sum, over the days of a season, of the shortfall below a
+#' level or the excess above one; high-water days and degree days are examples.
+#' Observed and simulated days are treated alike.
 #'
-#' @param x A table of one series by days; or [model_paths()].
-#' @param below,above The level; one of the two.
+#' @param x A daily table of one series; or [model_paths()].
+#' @param below,above The level; exactly one of the two.
 #' @param season The first and last day of the season, as `c("02-15", "05-31")`;
-#'   one that begins later in the year than it ends crosses the year's end. The
-#'   29th of February is, in years without it, the 1st of March as a first day
-#'   and the 28th of February as a last one.
-#' @param most What one day counts at most.
-#' @param cap What the season counts at most.
-#' @param observed Of paths: the days that were observed, so that a season half
-#'   over counts what was observed and simulates the rest; by default those that
-#'   the paths go on from.
-#' @param trend Of a table: a [model_season()], by whose trend past values are
-#'   moved to where they would be at the series' end.
-#' @param value Of bars, the number that is meant.
-#' @return A `vetusta_index`, a tibble with one row a season: `season` (the year
+#'   a season that begins later in the year than it ends crosses the end of the
+#'   year. In years without 29 February, it is 1 March as a first day and 28
+#'   February as a last day.
+#' @param most The largest contribution of a day.
+#' @param cap The largest index of a season.
+#' @param observed For paths: the observed days, so that a season in progress
+#'   counts observed days and simulates the rest; by default those of the paths.
+#' @param trend For a table: a [model_season()]; past values are moved by its
+#'   trend to the level at the end of the series.
+#' @param value The number of bars to use.
+#' @return A `vetusta_index`, a tibble with a row per season: `season` (the year
 #'   in which it begins), `from`, `to` (`Date`), `days`, `counted` (days beyond
-#'   the level; of paths their mean), `missing` (days without a value: that
-#'   season's index is too low, or `NA` where none has one), `index` (of paths
-#'   their mean). Of paths the attribute `simulated` is a matrix, a row a season
-#'   and a column a path. Only seasons that have a value on a day are there.
-#' @section Errors: `vetusta_error_model` where no level, or two, are given, and
-#'   for a season that is none.
+#'   the level; for paths their mean), `missing` (days without a value: the
+#'   index is too low, or `NA` without any value), `index` (for paths their
+#'   mean). For paths the attribute `simulated` is a matrix with a row per
+#'   season and a column per path. Seasons without any value are left out.
+#' @section Errors: `vetusta_error_model` without a level or with two, and for
+#'   an invalid season.
 #' @export
 #' @examples
 #' days <- as.Date("2016-01-01") + 0:3652

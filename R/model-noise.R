@@ -3,30 +3,30 @@
 
 #' Noise model of a series
 #'
-#' An ARMA by maximum likelihood (`stats::arima`), whose innovations have a
-#' constant variance, one that follows the season, or a GARCH(1,1) (Bollerslev,
-#' *Journal of Econometrics* 31, 1986); of a GARCH all is estimated at once, by
-#' its conditional likelihood.
+#' Fits an ARMA by maximum likelihood (`stats::arima`). The innovations have a
+#' constant variance, a seasonal variance, or a GARCH(1,1) variance (Bollerslev,
+#' *Journal of Econometrics* 31, 1986), which is estimated jointly by the
+#' conditional likelihood.
 #'
-#' @param x A [model_season()], whose rest is modelled; or a table of one
-#'   series, whose mean is taken out.
+#' @param x A [model_season()], whose residuals are modelled; or a table of one
+#'   series, whose mean is subtracted.
 #' @param order `c(p, q)`, the orders of the ARMA; `NULL` chooses among p up to
 #'   4 and q up to 2 by the Bayesian information criterion.
 #' @param variance `"constant"`, `"seasonal"` (the logarithm of the variance has
-#'   harmonics of a year) or `"garch"`.
-#' @param residuals `"normal"`, `"t"` (Student's, with degrees of freedom that
-#'   are estimated) or `"bootstrap"` (drawn from those that were seen).
-#' @param harmonics Of a seasonal variance.
-#' @param value,as_of,calendar As for [model_season()].
-#' @param level The level of the intervals.
+#'   yearly harmonics) or `"garch"`.
+#' @param residuals `"normal"`, `"t"` (Student's t with estimated degrees of
+#'   freedom) or `"bootstrap"` (drawn from the past residuals).
+#' @param harmonics The number of harmonics of a seasonal variance.
+#' @param value,as_of,calendar As in [model_season()].
+#' @param level The confidence level of the intervals.
 #' @return A `vetusta_noise`: a list of `coefficients` (a tibble of `term`,
 #'   `estimate`, `error`, `low`, `high`), `order`, `ar`, `ma`, `variance`,
-#'   `residuals`, `innovations`, `spread` (their standard deviation, at each
+#'   `residuals`, `innovations`, `spread` (their standard deviation at each
 #'   time), `likelihood` (its logarithm), `criterion` (Bayesian), `diagnostics`
 #'   (a tibble of `test`, `statistic`, `p_value`, `conclusion`) and `season`.
-#' @section Errors: `vetusta_error_model` for holes, a series that does not
-#'   change, one that is too short for its orders, and a fit that does not
-#'   converge (it says what was tried).
+#' @section Errors: `vetusta_error_model` for missing values, a constant series,
+#'   a series that is too short for the orders, and a fit that does not converge
+#'   (with what was tried).
 #' @export
 #' @examples
 #' noise <- as.numeric(stats::filter(rnorm(1000), 0.8, method = "recursive"))

@@ -2,31 +2,29 @@
 
 #' Simulate paths of a series' future
 #'
-#' Each path has a stream of random numbers of its own (xoshiro256++, Blackman
-#' and Vigna, *ACM Transactions on Mathematical Software* 47, 2021), which the
-#' seed and its number make: the same seed gives the same paths on any machine,
-#' however many are drawn.
+#' Each path has its own stream of random numbers (xoshiro256++, Blackman and
+#' Vigna, *ACM Transactions on Mathematical Software* 47, 2021) from the seed
+#' and its number: the same seed gives the same paths on every machine, however
+#' many are simulated.
 #'
-#' @param x A [model_noise()], whose trend and season go on; or a list of
-#'   several, of series with the same last time, whose residuals keep their
+#' @param x A [model_noise()], whose trend and season continue; or a list of
+#'   several, for series with the same last time, whose residuals keep their
 #'   dependence.
-#' @param n How many paths.
-#' @param horizon How far, a length of time.
+#' @param n The number of paths.
+#' @param horizon The length of the paths.
 #' @param seed A whole number.
-#' @param from `"now"`: from where the series stands; `"long run"`: from where
-#'   it may be at any time.
-#' @param draw `"model"`: residuals as the noise has them; `"blocks"`: runs of
-#'   past residuals.
-#' @param block How many residuals a run has; by default the cube root of how
-#'   many there are, times three.
-#' @param trend Whether the trend goes `"on"`, or has its last value: `"stays"`.
-#' @param lower,upper Bounds of the thing itself: what is beyond one is set to
-#'   it.
-#' @param calendar Of trading days, the calendar that says which come; else all
-#'   weekdays.
+#' @param from `"now"`: start from the current state; `"long run"`: start from
+#'   the stationary distribution.
+#' @param draw `"model"`: residuals of the noise model; `"blocks"`: runs of past
+#'   residuals.
+#' @param block The length of the runs; by default three times the cube root of
+#'   the number of residuals.
+#' @param trend `"on"`: the trend continues; `"stays"`: it keeps its last value.
+#' @param lower,upper Bounds of the series; values beyond a bound are set to it.
+#' @param calendar For trading days, their calendar; by default all weekdays.
 #' @param each A function of a matrix of paths (a column each) and of their
-#'   times: what it gives for a thousand paths at a time is kept, instead of the
-#'   paths, so that any number fits into memory.
+#'   times. Its results for a thousand paths at a time are kept in place of the
+#'   paths, so any number of paths fits into memory.
 #' @return A `vetusta_paths`: a list of `name`, `unit`, `time`, `paths` (a
 #'   matrix, a row a time and a column a path), `seed`, `observed` (the series),
 #'   `description`; or, with `each`, `kept` (its results, bound by columns, or
@@ -34,8 +32,8 @@
 #'   name.
 #'   `summary()` gives the mean and quantiles by time, [model_quantiles()] the
 #'   same as series.
-#' @section Errors: `vetusta_error_model` for series that do not end together,
-#'   or a horizon without a step.
+#' @section Errors: `vetusta_error_model` for series with different ends, or a
+#'   horizon shorter than a step.
 #' @export
 #' @examples
 #' noise <- as.numeric(stats::filter(rnorm(1000), 0.8, method = "recursive"))
@@ -403,7 +401,7 @@ paths_kept <- function(paths) {
 }
 
 #' @rdname model_paths
-#' @param paths What [model_paths()] gives.
+#' @param paths A result of [model_paths()].
 #' @param probs Probabilities of the quantiles.
 #' @return `model_quantiles()`: the quantiles and the mean as series: `series`
 #'   (the name and the percentage, or `mean`), `period` or `time`, `value`,

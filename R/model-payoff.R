@@ -2,32 +2,30 @@
 
 #' Value of a payoff
 #'
-#' A payoff is a fixed amount for each unit of the index above a strike, up to a
-#' cap. It is valued by what it would have paid in past seasons (burn analysis)
-#' and by what it pays on simulated ones.
+#' A payoff pays a fixed amount per unit of the index above a strike, up to a
+#' cap. It is valued by its payments in past seasons (burn analysis) and in
+#' simulated ones.
 #'
 #' @param index An [index_sum()] of paths or of past seasons; or
 #'   [model_paths()], with `payoff`.
-#' @param terms A data frame of `strike`, and where they are wanted `cap` (the
-#'   index above which nothing more is paid), `pays` (for each unit, 1 by
-#'   default) and `name`.
-#' @param history An [index_sum()] of past seasons, valued beside.
-#' @param payoff A function instead of terms: of the index (a vector, of each
-#'   season or path), or, where `index` are paths, of one path's values and its
-#'   times; it gives what is paid.
-#' @param season Which season of the index is meant; by default the first of
-#'   paths that is whole.
-#' @param loading How many standard deviations of the payments the premium has
-#'   above their mean.
-#' @return A `vetusta_payoff`, a tibble with one row of terms and method:
-#'   `name`, `strike`, `cap`, `pays`, `method` (`simulation` or `past seasons`),
-#'   `count` (paths or seasons), `mean`, `standard_error` (of the mean),
-#'   `deviation`, `median`, `q90`, `q99`, `greatest`, `probability` (of any
-#'   payment) and `premium`. Past seasons in which days are missing do not
-#'   count. The attribute `payments` is a list of what is paid on each path or
-#'   season, one for each row.
-#' @section Errors: `vetusta_error_model` for terms without a strike, or with
-#'   one at or above its cap, and where no season is whole.
+#' @param terms A data frame of `strike` and, optionally, `cap` (the index above
+#'   which payments stop growing), `pays` (per unit, 1 by default) and `name`.
+#' @param history An [index_sum()] of past seasons, valued too.
+#' @param payoff A function in place of terms: of the index (a vector over
+#'   seasons or paths), or, if `index` are paths, of the values of one path and
+#'   its times; it returns the payment.
+#' @param season The season of the index; by default the first complete one of
+#'   paths.
+#' @param loading The number of standard deviations of the payments by which the
+#'   premium exceeds their mean.
+#' @return A `vetusta_payoff`, a tibble with a row per terms and method: `name`,
+#'   `strike`, `cap`, `pays`, `method` (`simulation` or `past seasons`), `count`
+#'   (paths or seasons), `mean`, `standard_error` (of the mean), `deviation`,
+#'   `median`, `q90`, `q99`, `greatest`, `probability` (of any payment) and
+#'   `premium`. Past seasons with missing days do not count. The attribute
+#'   `payments` is a list of the payments on each path or season, one per row.
+#' @section Errors: `vetusta_error_model` for terms without a strike or with a
+#'   strike at or above its cap, and without a complete season.
 #' @export
 #' @examples
 #' days <- as.Date("2016-01-01") + 0:3652

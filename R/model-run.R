@@ -2,23 +2,23 @@
 
 #' Run a model
 #'
-#' Fills a series, fits trend, season and noise, simulates paths, and takes an
-#' index and a payoff of them: as much of it as the definition asks for.
+#' Fills a series, fits trend, season and noise, simulates paths, and computes
+#' an index and a payoff: the parts that the definition names.
 #'
 #' @param x A table of one series.
-#' @param definition A list, as a model's file is read: `fill` (rules of
+#' @param definition A list, as read from a model's file: `fill` (rules of
 #'   [series_fill()]), `at_most`; `season`, `noise`, `paths`, `index` (also
 #'   `detrended`, whether past seasons are moved by the trend), `payoff`
 #'   (`strikes`, `caps`, `pays`, `loading`) and `backtest`: lists of arguments
 #'   of [model_season()], [model_noise()], [model_paths()], [index_sum()],
 #'   [payoff_value()], [model_backtest()].
-#' @param calendar Of bars of days, their calendar.
-#' @return A `vetusta_model`: a list of `name`, `definition`, `data` (the
-#'   series, filled), `filled` (how many values), and of what was asked for:
-#'   `season`, `noise`, `paths`, `index`, `history`, `payoff`, `backtest`.
-#'   `summary()` gives its numbers: a tibble of `part`, `term`, `value`.
-#' @section Errors: `vetusta_error_model` for a word that is not known, and as
-#'   of the functions that it calls.
+#' @param calendar For daily bars, their calendar.
+#' @return A `vetusta_model`: a list of `name`, `definition`, `data` (the filled
+#'   series), `filled` (the number of filled values), and the parts: `season`,
+#'   `noise`, `paths`, `index`, `history`, `payoff`, `backtest`. `summary()`
+#'   gives its numbers: a tibble of `part`, `term`, `value`.
+#' @section Errors: `vetusta_error_model` for an unknown word, and from the
+#'   functions called.
 #' @export
 #' @examples
 #' days <- as.Date("2016-01-01") + 0:3652

@@ -3,34 +3,34 @@
 
 #' Trend and season of a series
 #'
-#' Least squares on a level, a trend and a season, whose errors allow for noise
-#' that remembers: Newey and West (*Econometrica* 55, 1987), after prewhitening
-#' (Andrews and Monahan, *Econometrica* 60, 1992) and with the bandwidth of
-#' Newey and West (*Review of Economic Studies* 61, 1994).
+#' Least squares on a level, a trend and a season, with standard errors for
+#' autocorrelated noise: Newey and West (*Econometrica* 55, 1987), after
+#' prewhitening (Andrews and Monahan, *Econometrica* 60, 1992) and with the
+#' bandwidth of Newey and West (*Review of Economic Studies* 61, 1994).
 #'
-#' @param x A table of one series: bars, observations or points, without holes.
+#' @param x A table of one series: bars, observations or points, without missing
+#'   values.
 #' @param trend `"linear"`, `"none"`, or days at which a linear trend breaks, as
 #'   `"2001-01-01"`.
-#' @param periods Periods of the season: numbers of days, or lengths as `"1
-#'   year"`. `NULL` chooses among harmonics of a year (and of a week, of values
-#'   by day) by the Bayesian information criterion, of what is left when the
-#'   noise's memory is taken out.
-#' @param harmonics How many sines and cosines each period has; one for all, or
-#'   one each.
-#' @param effects `"month"` or `"weekday"`: an effect of each month or weekday
-#'   instead of harmonics.
-#' @param filled What filled values count: 1 as observed ones, 0 not at all, or
-#'   a part.
-#' @param value Of bars, the number that is meant [`close`].
-#' @param as_of An instant or a day: what was known then alone.
-#' @param calendar Of bars of days, the calendar by which they were known.
-#' @param level The level of the intervals.
+#' @param periods Periods of the season: numbers of days, or lengths such as `"1
+#'   year"`. `NULL` chooses among harmonics of a year (and, for daily values, of
+#'   a week) by the Bayesian information criterion, after removing the
+#'   autocorrelation of the noise.
+#' @param harmonics The number of harmonics; one for all periods, or one each.
+#' @param effects `"month"` or `"weekday"`: effects of months or weekdays in
+#'   place of harmonics.
+#' @param filled The weight of filled values: 1 like observed ones, 0 not at
+#'   all, or between.
+#' @param value The number of bars to use [`close`].
+#' @param as_of An instant or a day: only what was known then.
+#' @param calendar For daily bars, the calendar by which they were known.
+#' @param level The confidence level of the intervals.
 #' @return A `vetusta_season`: a list of `coefficients` (a tibble of `term`,
 #'   `estimate`, `error`, `low`, `high`, `unit`), `series` (a tibble of `period`
 #'   or `time`, `observed`, `fitted`, `season`, `trend`, `rest`), `explained`
-#'   (the part of the variance), `name`, `unit`, `spec` and `data`.
+#'   (the share of the variance), `name`, `unit`, `spec` and `data`.
 #'   `as.data.frame()` gives the series.
-#' @section Errors: `vetusta_error_model` for holes, a series that is too short
+#' @section Errors: `vetusta_error_model` for missing values, a series too short
 #'   for a period, fewer than ten values, or several series.
 #' @export
 #' @examples

@@ -2,30 +2,30 @@
 
 #' Test a series for structure
 #'
-#' @param x A table of one series, without holes; or a [model_season()], whose
-#'   rest is looked at.
+#' @param x A table of one series, without missing values; or a
+#'   [model_season()], whose residuals are tested.
 #' @param smooth Spans of modified Daniell smoothers, as `c(5, 7)`; `NULL` for
 #'   the raw periodogram.
-#' @param limit How many peaks are named.
-#' @param lags How many lags.
-#' @param value,as_of,calendar As for [model_season()].
+#' @param limit The largest number of peaks.
+#' @param lags The number of lags.
+#' @param value,as_of,calendar As in [model_season()].
 #' @return `model_spectrum()`: a `vetusta_spectrum`, a tibble of `period`
-#'   (days), `frequency` (cycles a year) and `power`, of the series without its
-#'   linear trend (`stats::spec.pgram`). Its attribute `peaks` is a data frame
-#'   of `period`, `words`, `part` (of the variance, within the peak) and `ratio`
-#'   (to the median of what lies around): peaks that stand out of what lies
-#'   around them by more than chance gives in one series of a hundred.
+#'   (days), `frequency` (cycles per year) and `power`, of the series without
+#'   its linear trend (`stats::spec.pgram`). Its attribute `peaks` is a data
+#'   frame of `period`, `words`, `part` (of the variance, within the peak) and
+#'   `ratio` (to the median of the surrounding power): peaks that exceed their
+#'   surroundings at the 1% level of the whole series.
 #'
 #'   `model_dependence()`: a `vetusta_dependence`, a tibble of `lag`,
 #'   `autocorrelation`, `partial`, `of_squares` and `partial_of_squares`. Its
-#'   attribute `bound` is what 19 of 20 lags of white noise stay within.
+#'   attribute `bound` contains 95% of the lags of white noise.
 #'
 #'   `model_tests()`: a tibble of `test`, `statistic`, `critical` (at 5%),
 #'   `p_value` and `conclusion`: for a unit root (augmented Dickey-Fuller, lags
 #'   by the Bayesian criterion) and against it (KPSS), both by the package urca;
 #'   and for dependence of values and of squares (Ljung-Box).
-#' @section Errors: `vetusta_error_model` for holes and series that are too
-#'   short, and where the package urca is not there.
+#' @section Errors: `vetusta_error_model` for missing values and series that are
+#'   too short, and without the package urca.
 #' @export
 #' @examples
 #' days <- as.Date("2016-01-01") + 0:3652

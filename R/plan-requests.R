@@ -1,22 +1,21 @@
 #' Cut a query into requests
 #'
-#' Says what a query takes before the first request is made. What the archive
-#' already holds is not asked for again.
+#' Shows what a query needs before the first request. Stored data is not
+#' requested again.
 #'
 #' @param query A query, see [query_bars()].
-#' @param archive An archive, or `NULL` to plan as if nothing were held.
-#' @param again Whether to ask for all of the window, whatever is stored of it.
+#' @param archive An archive, or `NULL` to plan without one.
+#' @param again Whether to request the complete window, whatever is stored.
 #' @return A `vetusta_plan`: a list with `query`, `requests` (a data frame with
-#'   one row a range to page through: `symbol`, `from`, `to` (`POSIXct`, UTC),
-#'   `rows` and `pages` expected at most; for rows that are no bars the pages
-#'   are at least so many), `pages` (all of them, each one HTTP request),
-#'   `rows`, `seconds` (the least time that the source's limits allow), `bytes`
-#'   (about, by what this dataset's pages took before; `NA` before the first),
-#'   `quotas` (a row for each quota of a day or a month: used, left, the part
-#'   that this takes, the day it ends), `held` (symbols that need nothing) and
-#'   `open` (what is asked for again because an earlier run could not prove it
-#'   complete, as of [archive_incomplete()]).
-#' @section Errors: `vetusta_error_argument` for something that is no query.
+#'   a row per range to page through: `symbol`, `from`, `to` (`POSIXct`, UTC),
+#'   the largest expected `rows` and `pages`; for rows other than bars at least
+#'   this many pages), `pages` (their total, one HTTP request each), `rows`,
+#'   `seconds` (the minimum under the source's limits), `bytes` (estimated from
+#'   earlier pages of the dataset; `NA` without any), `quotas` (a row per quota
+#'   of a day or month: used, left, the part of this plan, the day it ends),
+#'   `stored` (symbols that need no request) and `open` (windows requested again
+#'   because they are not proved complete, see [archive_incomplete()]).
+#' @section Errors: `vetusta_error_argument` for an object that is not a query.
 #' @export
 #' @examples
 #' query <- query_bars(source_card("quay"), c("KELD", "TAMX"),

@@ -7,18 +7,18 @@
 #'   or `"year to date"`, `"quarter to date"`, `"month to date"`, `"week to
 #'   date"`.
 #' @param from,to The window, days or instants, see [time_instant()]; days are
-#'   local to the source's zone, and a day as `to` is included whole. Either
-#'   `span` or `from` is given, never both; `to` is now by default.
+#'   local to the source's zone, and a day as `to` is included. Give either
+#'   `span` or `from`; `to` is now by default.
 #' @param session `"regular"`, or `"all"` for early and late trading too.
-#' @param dataset The dataset's name, where a source has several that give bars.
-#' @param now The present; it is an argument so that a query can be repeated.
+#' @param dataset The name of the dataset, if several of the source have bars.
+#' @param now The present time, so that a query can be repeated.
 #' @return A `vetusta_query`: a list with `source`, `dataset`, `symbols`,
 #'   `interval`, `from`, `to` (`POSIXct` in UTC, `to` excluded), `session` and
-#'   `notes`: what was changed, such as an end that was clipped because it lies
-#'   in the future or because the source withholds its newest data.
-#' @section Errors: `vetusta_error_argument` for an empty list of symbols, an
-#'   unknown interval, a date that is none, from after to, span together with
-#'   from, or a session the source does not know.
+#'   `notes`: changes, such as an end moved because it is in the future or
+#'   because the source publishes with a delay.
+#' @section Errors: `vetusta_error_argument` for no symbols, an unknown
+#'   interval, an invalid date, a `from` after `to`, `span` together with
+#'   `from`, or an unknown session.
 #' @export
 #' @examples
 #' query_bars(source_card("quay"), c("KELD", "TAMX"),

@@ -1,32 +1,30 @@
 #' Query observations of statistics
 #'
-#' @param source A source that speaks SDMX.
+#' @param source A source with an SDMX API.
 #' @param dataset A dataset's identifier, see [datasets_find()].
 #' @param ... Dimensions by name, in any order: codes or labels in any language
-#'   that the service has, patterns (`"grain*"`), all children of a code
-#'   (`"GRAIN/*"`) or all below it (`"GRAIN/**"`), or `"*"` for everything. A
-#'   dimension that is not named is not limited.
+#'   of the service, patterns (`"grain*"`), all children of a code (`"GRAIN/*"`)
+#'   or all codes below it (`"GRAIN/**"`), or `"*"` for everything. Other
+#'   dimensions are not restricted.
 #' @param from,to The window, years, periods or days (`"2015"`, `"2015-Q1"`,
-#'   `"2015-03"`); `to` is included whole.
-#' @param updated_after Only what was updated after this instant, where the
-#'   service can say.
-#' @param first_n,last_n Only so many of the first or last values of each
-#'   series.
-#' @param history Whether to ask for all releases, where the service serves
-#'   them.
+#'   `"2015-03"`); `to` is included.
+#' @param updated_after Only values updated after this instant, if the service
+#'   supports it.
+#' @param first_n,last_n Only this many first or last values of each series.
+#' @param history Whether to request all releases, if the service has them.
 #' @param detail `"full"`, or `"dataonly"` for values without attributes.
-#' @param flat Whether to ask for a message without series, each value with all
-#'   its dimensions.
+#' @param flat Whether to request a message without series, in which each value
+#'   has all its dimensions.
 #' @param version The dataset's version; by default the latest.
 #' @param language The language of labels in messages.
-#' @param archive An archive that keeps the structures.
+#' @param archive An archive that stores structures.
 #' @param keys A named list of further dimensions and their codes, for a
-#'   dimension whose name is also that of an argument, as `list(from = "ORV")`.
-#' @return A `vetusta_query` for [plan_requests()]: its `selection` are codes by
-#'   dimension, in the structure's order.
-#' @section Errors: `vetusta_error_argument` for a dataset, dimension or code
-#'   that is not there, with the nearest right ones, before any request for
-#'   data. A code that exists and has no data is among the `notes`.
+#'   dimension with the name of an argument, as `list(from = "ORV")`.
+#' @return A `vetusta_query` for [plan_requests()]: its `selection` has codes by
+#'   dimension, in the order of the structure.
+#' @section Errors: `vetusta_error_argument` for an unknown dataset, dimension
+#'   or code, with the nearest known ones, before any request for data. A code
+#'   without data is reported in `notes`.
 #' @export
 #' @examples
 #' \dontrun{

@@ -1,22 +1,21 @@
 #' Query rows of any dataset
 #'
-#' For everything that is no series of bars: directories, snapshots, reports,
-#' stations, statistics.
+#' For everything other than bars: directories, snapshots, reports, stations,
+#' statistics.
 #'
 #' @param source A source, see [source_card()].
-#' @param dataset The dataset's name.
-#' @param ... What the dataset's request asks for, by the names in its card,
-#'   each a vector: `station = c("kelder-lock", "tamm")`. Several values make a
-#'   request each, unless the card joins them. What the card lists itself with
-#'   `each:` may be left out.
-#' @param span,from,to The window, as in [query_bars()], for a dataset that
-#'   takes one.
-#' @param now The present.
-#' @return A `vetusta_query`, as of [query_bars()], with `keys` in place of the
-#'   interval and the session.
-#' @section Errors: `vetusta_error_argument` for a dataset the source does not
-#'   have, a key that the dataset does not take or that is missing, or a window
-#'   that is none.
+#' @param dataset The name of the dataset.
+#' @param ... Keys of the dataset by the names in its card, each a vector:
+#'   `station = c("kelder-lock", "tamm")`. Several values make a request each,
+#'   unless the card joins them. Keys listed in the card with `each:` are
+#'   optional.
+#' @param span,from,to The window, as in [query_bars()], if the dataset takes
+#'   one.
+#' @param now The present time.
+#' @return A `vetusta_query`, like that of [query_bars()], with `keys` in place
+#'   of interval and session.
+#' @section Errors: `vetusta_error_argument` for an unknown dataset, an unknown
+#'   or missing key, or an invalid window.
 #' @export
 #' @examples
 #' query_rows(source_card("quay"), "directory", letters = c("K", "T"))

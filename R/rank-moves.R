@@ -2,30 +2,28 @@
 
 #' Largest moves
 #'
-#' Exactly as many rows as asked for, of what trades at all. The change is
-#' computed from prices, and not taken from what a service says of it.
+#' Returns exactly the requested number of instruments that trade at all.
+#' Changes are computed from prices, not taken from the service.
 #'
-#' @param rows A data frame with one row an instrument: `symbol`, `last` (its
-#'   price), `before` (the price it is compared with), `volume`; and for the
-#'   rankings that need them `high`, `low`, `highest` and `lowest` (of the time
+#' @param rows A data frame with a row per instrument: `symbol`, `last` (its
+#'   price), `before` (the price to compare with), `volume`; and, for the
+#'   rankings that need them, `high`, `low`, `highest` and `lowest` (of the time
 #'   before). [rank_days()] makes it from bars.
-#' @param by What is ranked: `"up"`, `"down"` (change in percent), `"traded"`
-#'   (volume), `"range"` (high less low, as a part of the price before),
-#'   `"high"`, `"low"` (new highs and lows, by how far they are beyond those
-#'   before).
-#' @param limit How many rows.
-#' @param min_volume,min_price What an instrument must have traded, and cost, to
-#'   be ranked.
+#' @param by The ranking: `"up"`, `"down"` (change in percent), `"traded"`
+#'   (volume), `"range"` (high minus low, relative to the price before),
+#'   `"high"`, `"low"` (new highs and lows, by their distance from the earlier
+#'   ones).
+#' @param limit The number of rows.
+#' @param min_volume,min_price The least volume and price of a ranked
+#'   instrument.
 #' @param where Further conditions, see [rows_filter()]: `type=share`.
 #' @return A tibble with `rank`, the columns of `rows`, `change`, `percent`, and
-#'   `score` (what is ranked); `tied` says that another row has the same score
-#'   (equal scores have one rank, and are in the order of their symbols). The
-#'   attribute `left_out` counts what fell under the floors (`volume`, `price`),
-#'   what the conditions left out (`where`), and what had no price to be
-#'   compared with (`unknown`); `tied_out` are symbols that tie with the last
-#'   row and did not fit.
-#' @section Errors: `vetusta_error_argument` for a ranking that the columns do
-#'   not allow.
+#'   `score` (the ranked number); `tied` marks equal scores (they have one rank
+#'   and are ordered by symbol). The attribute `left_out` counts instruments
+#'   below the minimum values (`volume`, `price`), excluded by conditions
+#'   (`where`), and without a price to compare with (`unknown`); `tied_out` are
+#'   symbols that tie with the last row and did not fit.
+#' @section Errors: `vetusta_error_argument` for a ranking without its columns.
 #' @export
 #' @examples
 #' rows <- data.frame(
@@ -133,16 +131,14 @@ rank_scores <- list(
 )
 
 #' @rdname rank_moves
-#' @param bars Bars of one day, see [bars_frame()].
-#' @param on The day; by default the newest one in the bars. Later bars are not
-#'   looked at.
-#' @param window The time before the day in which `highest` and `lowest` are
-#'   looked for.
+#' @param bars Daily bars, see [bars_frame()].
+#' @param on The day; by default the latest one. Later bars are ignored.
+#' @param window The time before the day for `highest` and `lowest`.
 #' @param zone The IANA zone of days.
-#' @return `rank_days()`: a tibble with a row a symbol that has a bar on the
-#'   day: `symbol`, `time`, `open`, `high`, `low`, `last`, `volume`, `before`
-#'   (the close of its bar before), `highest` and `lowest` (of the window before
-#'   the day). The attribute `without` are symbols that have no bar on the day.
+#' @return `rank_days()`: a tibble with a row per symbol with a bar on the day:
+#'   `symbol`, `time`, `open`, `high`, `low`, `last`, `volume`, `before` (the
+#'   close of the previous bar), `highest` and `lowest` (of the window before
+#'   the day). The attribute `without` has the symbols without a bar on the day.
 #' @export
 rank_days <- function(bars, on = NULL, window = "1 year", zone = NULL) {
   bars <- bars_frame(given(bars, "bars"))

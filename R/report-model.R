@@ -1,7 +1,7 @@
 # A report of a model: its figures and tables on one page.
 
 #' @rdname report_make
-#' @param model What [model_run()] gives.
+#' @param model A result of [model_run()].
 #' @return `model_report()`: the report of a model.
 #' @export
 model_report <- function(model, title = NULL, zone = "UTC") {

@@ -2,29 +2,27 @@
 
 #' Report on an archive
 #'
-#' One self-contained HTML file, or a short text: what is held and from when to
-#' when, what is missing and why, figures, revisions, documents, what failed,
-#' and what the sources say of themselves. Tables can be sorted, searched and
-#' saved as CSV; a figure tells its values under the pointer.
+#' One self-contained HTML file, or a short text: coverage, gaps with reasons,
+#' figures, revisions, documents, failures, and notes of the sources. Tables can
+#' be sorted, searched and saved as CSV; figures show values under the pointer.
 #'
 #' @param archive An archive.
-#' @param ids Series IDs of series, see [archive_find()]; `NULL` for all.
-#' @param title What stands above.
-#' @param from,to The window of figures and of what is missing, days or
-#'   instants; open where not given.
-#' @param zone The IANA zone of days and times that are shown.
-#' @param calendars Calendars by source, a named list, by which values are
-#'   expected.
-#' @param sources A data frame of `source`, `title`, `id`, `notes` and
-#'   `licence`, as the cards say them.
-#' @param status What [desk_status()] gives, of a desk.
-#' @param names Names that are shown in place of series' own.
+#' @param ids Series IDs, see [archive_find()]; `NULL` for all.
+#' @param title The title.
+#' @param from,to The window of figures and gaps, days or instants; open by
+#'   default.
+#' @param zone The IANA zone of the days and times shown.
+#' @param calendars A named list of calendars by source, for expected values.
+#' @param sources A data frame of `source`, `title`, `url`, `notes` and
+#'   `licence`, from the cards.
+#' @param status A result of [desk_status()].
+#' @param names Names in place of those of the series.
 #' @return `report_make()`: a `vetusta_report`, a list of `title`, `made` (an
 #'   instant), `summary` (texts), `tables` (data frames, named by their
 #'   headings) and `figures` (ggplots). [report_save()] writes it, `print()`
 #'   shows it as text.
-#' @section Errors: `vetusta_error_argument` where the archive holds none of
-#'   what is asked for.
+#' @section Errors: `vetusta_error_argument` if the archive has none of the
+#'   series.
 #' @export
 #' @examples
 #' archive <- archive_open(tempfile(fileext = ".sqlite"))
@@ -95,14 +93,13 @@ report_make <- function(archive, ids = NULL, title = "Contents of the archive",
 #' @param report A report, see [report_make()].
 #' @param file Path of an `.html` file; or of a `.txt` or `.md` file for the
 #'   short text.
-#' @param template Path of an R Markdown file by which an `.html` file is made,
-#'   in place of the page of the report's own; it has the report as
-#'   `params$report`, and `system.file("report/template.Rmd", package =
-#'   "vetusta")` is one to begin with. It needs the package rmarkdown and
-#'   pandoc.
-#' @return The path, invisibly. The file is written whole or not at all.
+#' @param template Path of an R Markdown file that makes an `.html` file in
+#'   place of the standard page; it receives the report as `params$report`.
+#'   `system.file("report/template.Rmd", package = "vetusta")` is a start. It
+#'   needs the package rmarkdown and pandoc.
+#' @return The path, invisibly. The file is written completely or not at all.
 #' @section Errors: `vetusta_error_report` for another ending, a file that
-#'   cannot be written, or a template that cannot be worked (its line is told).
+#'   cannot be written, or a template that fails (with its line).
 #' @export
 #' @examples
 #' \dontrun{

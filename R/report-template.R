@@ -69,9 +69,9 @@ template_failed <- function(template, what, said) {
 
 #' @rdname report_make
 #' @param report A report.
-#' @param parts Headings of the tables and figures that stay, patterns included,
-#'   in their order; `summary`, the texts above, stay whatever is chosen.
-#' @return `report_choose()`: the report with those parts alone.
+#' @param parts Headings of the tables and figures to keep, patterns included,
+#'   in their order; the `summary` texts always stay.
+#' @return `report_choose()`: the report with only those parts.
 #' @export
 report_choose <- function(report, parts) {
   if (!inherits(given(report, "report", "report"), "vetusta_report")) {

@@ -3,13 +3,13 @@
 #' Sort, join, deduplicate and count rows
 #'
 #' @param rows A data frame.
-#' @param by Of `rows_sort()`: names of columns, the first one first; a hyphen
-#'   behind a name puts the largest first, and what is missing comes last in
-#'   either case. Of `rows_join()`: the columns by which rows of both belong
-#'   together; by default those that both have, of which there must be one.
-#' @return `rows_sort()`: the rows in that order; of equal rows the order stays.
-#' @section Errors: `vetusta_error_argument` for a column that the rows do not
-#'   have, with the nearest one.
+#' @param by For `rows_sort()`: names of columns; a hyphen after a name sorts in
+#'   descending order, and missing values come last. For `rows_join()`: the
+#'   columns that identify matching rows; by default those that both tables
+#'   have, of which there must be exactly one.
+#' @return `rows_sort()`: the sorted rows; equal rows keep their order.
+#' @section Errors: `vetusta_error_argument` for an unknown column, with the
+#'   nearest name.
 #' @export
 #' @examples
 #' rows <- data.frame(
@@ -38,10 +38,10 @@ rows_sort <- function(rows, by) {
 }
 
 #' @rdname rows_sort
-#' @param other A data frame, whose columns are put beside those of `rows`.
-#' @return `rows_join()`: each of the rows with the columns of the row of
-#'   `other` that belongs to it; missing where there is none. A row to which
-#'   several belong is refused, so that no row is doubled.
+#' @param other A data frame whose columns are added to those of `rows`.
+#' @return `rows_join()`: each row with the columns of its matching row of
+#'   `other`; missing without a match. A row with several matches is an error,
+#'   so that no row is duplicated.
 #' @export
 rows_join <- function(rows, other, by = NULL) {
   check_rows(rows)
@@ -108,8 +108,8 @@ rows_distinct <- function(rows, columns = names(rows)) {
 }
 
 #' @rdname rows_sort
-#' @return `rows_count()`: a tibble with the combinations of values of
-#'   `columns`, the most frequent first, and `count`.
+#' @return `rows_count()`: a tibble of the combinations of values of `columns`,
+#'   most frequent first, and `count`.
 #' @export
 rows_count <- function(rows, columns) {
   check_rows(rows)

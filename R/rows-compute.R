@@ -1,14 +1,13 @@
 #' Compute columns
 #'
 #' @param rows A data frame.
-#' @param formulas Texts `name=formula`: numbers and columns of the rows with
-#'   `+`, `-`, `*`, `/`, `^`, parentheses, `abs()`, `log()`, `sqrt()` and
-#'   `round()`; a later formula may use an earlier column. Nothing else is run.
-#' @return The rows with the new columns behind the others; a column of that
-#'   name is replaced.
-#' @section Errors: `vetusta_error_argument` for a formula that cannot be read,
-#'   a column that the rows do not have (with the nearest name) or a column
-#'   without numbers.
+#' @param formulas Texts `name=formula`: numbers and columns with `+`, `-`, `*`,
+#'   `/`, `^`, parentheses, `abs()`, `log()`, `sqrt()` and `round()`; later
+#'   formulas may use earlier columns. No other code is run.
+#' @return The rows with the new columns at the end; an existing column of the
+#'   same name is replaced.
+#' @section Errors: `vetusta_error_argument` for an invalid formula, an unknown
+#'   column (with the nearest name) or a column without numbers.
 #' @export
 #' @examples
 #' rows <- data.frame(symbol = "KELD", open = 40, last = 41)

@@ -3,24 +3,22 @@
 
 #' Filter rows
 #'
-#' The one small language in which rows are chosen: in desks, in exports and at
-#' the command line.
+#' The language of conditions that desks, exports and commands use.
 #'
 #' @param rows A data frame.
 #' @param conditions Texts, each a column, a sign and a value: `type=share`,
 #'   `type!=warrant`, `volume>=10000`, `first<2006-01-01`, `name~barge`. `=` and
-#'   `!=` take several values with commas between, of which one is enough (or
-#'   none may be), and patterns with `*` and `?`; `~` means that the value holds
-#'   the text, whatever its case; `<`, `<=`, `>` and `>=` compare numbers, days
-#'   and instants, also where these stand as text. A column's name behind one of
-#'   these compares the two columns: `last>open`. All conditions have to be
-#'   fulfilled. A value that is missing fulfils none but `column=` (nothing
-#'   behind the sign), which asks for just those; `column!=` asks for all
-#'   others.
-#' @return The rows that fulfil all of them, in their order.
-#' @section Errors: `vetusta_error_argument` for a condition without a sign, a
-#'   column that the rows do not have (with the nearest one), or a value that
-#'   cannot be compared with the column's.
+#'   `!=` take several values with commas between (any of them, none of them),
+#'   and patterns with `*` and `?`; `~` means that the value contains the text,
+#'   in any case; `<`, `<=`, `>` and `>=` compare numbers, days and instants,
+#'   also if these are stored as text. The name of a column after one of these
+#'   compares two columns: `last>open`. All conditions must hold. A missing
+#'   value fulfils only `column=` (without a value), which selects missing
+#'   values; `column!=` selects all others.
+#' @return The rows that fulfil all conditions, in their order.
+#' @section Errors: `vetusta_error_argument` for a condition without a sign, an
+#'   unknown column (with the nearest name), or a value that cannot be compared
+#'   with the column.
 #' @export
 #' @examples
 #' rows <- data.frame(symbol = c("KELD", "TAMX"), volume = c(12000, 800))

@@ -7,22 +7,22 @@ earth_radius <- 6371008.8
 
 #' Find places near a point
 #'
-#' Distances are along great circles of a sphere with the mean radius of the
-#' ellipsoid of WGS 84, 6371.0088 km; they are within half a percent of those on
-#' the ellipsoid.
+#' Distances follow great circles of a sphere with the mean radius of the WGS 84
+#' ellipsoid, 6371.0088 km; they are within half a percent of those on the
+#' ellipsoid.
 #'
 #' @param places A data frame of places with `latitude` and `longitude` in
-#'   degrees, north and east positive; where it has `first`, `last`, `rows` or
-#'   `coverage`, the fullest one wins a tie.
+#'   degrees, north and east positive; ties are decided by `first`, `last`,
+#'   `rows` or `coverage`, if present, in favour of the place with more data.
 #' @param latitude,longitude The point, in degrees.
 #' @param within The greatest distance, as `"30 km"`, `"800 m"` or a number of
 #'   kilometres.
-#' @param limit How many places at most.
-#' @return A tibble of the places within that distance, the nearest first, with
+#' @param limit The largest number of places.
+#' @return A tibble of the places within the distance, nearest first, with
 #'   `distance_km`.
-#' @section Errors: `vetusta_error_argument` for a point off the map (with the
-#'   other reading where the two may stand the wrong way round), a distance that
-#'   cannot be read, or places without coordinates.
+#' @section Errors: `vetusta_error_argument` for invalid coordinates (with a
+#'   hint if they may be swapped), an invalid distance, or places without
+#'   coordinates.
 #' @export
 #' @examples
 #' places <- data.frame(

@@ -3,39 +3,37 @@
 
 #' A statement from facts
 #'
-#' Facts are put into a table by what they are called and by the ends of their
-#' periods, and never by where they stand. Quarters that a company told only as
-#' sums since the beginning of its year are computed from those, and marked.
+#' Facts are arranged by item and period end, never by position. Quarters that a
+#' company reports only as sums since the beginning of its year are computed,
+#' and marked.
 #'
 #' @param facts A data frame of facts: `symbol`, `item`, `period_end` (`Date`),
-#'   `value`; and where they are there `period_start` (missing for items of a
-#'   day, as total assets), `basis`, `unit`, `filed` (`Date`), and any further
-#'   columns, of which the first value counts (a fact of a segment is left out).
+#'   `value`; optionally `period_start` (missing for items at a day, such as
+#'   total assets), `basis`, `unit`, `filed` (`Date`), and further columns, of
+#'   which the first value counts (facts of a segment are left out).
 #' @param symbol The companies; all of them by default.
 #' @param period `"annual"`, `"quarterly"`, or `"trailing"` (the sum of four
-#'   quarters, or the newest value of items of a day).
-#' @param items Items and their order: names, or sums of others as `"margin =
-#'   operating_profit - interest"`; by default all, in the order in which they
-#'   first appear.
-#' @param filed Of a figure that was filed several times, `"last"` or `"first"`.
-#' @param as_of A day: figures filed later are not known.
-#' @param form `"wide"`: a row an item and a column a period, the newest first
-#'   (or, of one item of several companies, a row a period and a column a
-#'   company). `"long"`: a row a value.
-#' @param limit How many periods, the newest ones.
-#' @param complete Whether only what is whole is given: of one item, the
-#'   companies with a value in each of the periods; else the periods in which
-#'   each company has all of the items.
+#'   quarters, or the latest value of items at a day).
+#' @param items Items and their order: names, or sums of others such as `"margin
+#'   = operating_profit - interest"`; by default all, in order of first
+#'   appearance.
+#' @param filed For a figure filed several times, `"last"` or `"first"`.
+#' @param as_of A day: later filings are ignored.
+#' @param form `"wide"`: a row per item and a column per period, latest first
+#'   (or, for one item of several companies, a row per period and a column per
+#'   company). `"long"`: a row per value.
+#' @param limit The number of periods, the latest ones.
+#' @param complete Whether to return only complete data: for one item, companies
+#'   with a value in each period; else the periods in which each company has all
+#'   items.
 #' @return A tibble. Long: `symbol`, `item`, `period_end`, `value`, `unit`,
-#'   `made` (`filed`, or `computed`), `filed` (`Date`, when the latest figure in
-#'   it was filed). Wide: `symbol` where there are several, `item`, `unit`, and
-#'   the ends of periods as columns. The attribute `computed` of a wide one is a
-#'   matrix of what was computed; the attribute `findings` has one row a year
-#'   whose quarters do not add up: `symbol`, `item`, `period_end`, `year`,
-#'   `quarters`.
-#' @section Errors: `vetusta_error_argument` for an item or a company that the
-#'   facts do not have, with the nearest one, or an item that is told in several
-#'   units.
+#'   `made` (`filed` or `computed`), `filed` (`Date`, of the latest figure
+#'   used). Wide: `symbol` for several companies, `item`, `unit`, and the period
+#'   ends as columns. The attribute `computed` of a wide table is a matrix that
+#'   marks computed values; the attribute `findings` has a row per year whose
+#'   quarters do not add up: `symbol`, `item`, `period_end`, `year`, `quarters`.
+#' @section Errors: `vetusta_error_argument` for an unknown item or company,
+#'   with the nearest one, or an item in several units.
 #' @export
 #' @examples
 #' facts <- data.frame(

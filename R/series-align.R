@@ -1,53 +1,54 @@
 #' Align series without look-ahead
 #'
 #' By default a value counts from the instant at which it was known: its release
-#' where the table has one, else the end of the period or bar that it speaks of,
-#' and no earlier than `lag` after that end. At each grid time a series has the
-#' newest value that was known by then.
+#' if the table has one, else the end of its period or bar, and no earlier than
+#' `lag` after that end. At each grid time a series has the latest value known
+#' by then.
 #'
 #' @param ... Tables of series: bars, observations, or tables with `series`,
-#'   `time` and `value`; of any number of series and any frequency.
-#' @param grid The times: a vector of `POSIXct` or `Date`; a list of a calendar,
-#'   an interval, a from and a to, as [calendar_times()] takes them; the name of
-#'   one of the series, for the instants at which its values became known; or
-#'   `"union"` or `"intersection"` of all series' own.
-#' @param rule What a series has at a grid time: `"last"`, the newest value
-#'   known by then; `"exact"`, only one that became known at just that time;
-#'   `"mean"` or `"sum"`, of the values that became known since the grid time
-#'   before. One for all, or a named vector by series.
-#' @param point_in_time Whether values count from when they were known. `FALSE`
-#'   lets a value count from its own time (a bar from its start, a period from
-#'   its first day), which looks ahead and is for what needs no trading on it;
-#'   the rule `"linear"` between the values around is then allowed too.
-#' @param lag How long after the end of its period a value is known at the
-#'   earliest, a length of time; one for all, or a named vector by series.
-#' @param max_age The greatest age at which a value still counts, a length of
-#'   time; an older one is missing. One for all, or a named vector.
-#' @param ages Whether to give the age of every value too, in days since it was
-#'   known.
-#' @param form `"wide"`, a column a series; or `"long"`, a row a time and
+#'   `time` and `value`; any number of series of any frequency.
+#' @param grid The times: a vector of `POSIXct` or `Date`; a list of calendar,
+#'   interval, from and to, as in [calendar_times()]; the name of a series, for
+#'   the instants at which its values became known; or `"union"` or
+#'   `"intersection"` of the times of all series.
+#' @param rule The value at a grid time: `"last"`, the latest value known by
+#'   then; `"exact"`, only a value that became known at exactly that time;
+#'   `"mean"` or `"sum"`, of the values that became known since the previous
+#'   grid time. One for all, or a named vector by series.
+#' @param point_in_time Whether values count from the instant at which they were
+#'   known. With `FALSE` a value counts from its own time (a bar from its start,
+#'   a period from its first day). This looks ahead, so it is for purposes
+#'   without trading; the rule `"linear"` is then allowed too.
+#' @param lag The least time between the end of a period and the instant at
+#'   which its value is known, a length of time; one for all, or a named vector
+#'   by series.
+#' @param max_age The greatest age of a value, a length of time; older values
+#'   are missing. One for all, or a named vector.
+#' @param ages Whether to return the age of every value too, in days since it
+#'   was known.
+#' @param form `"wide"`, a column per series; or `"long"`, a row per time and
 #'   series.
-#' @param value Which number of bars is meant.
-#' @param interval The interval of bars, where it is not their smallest step.
-#' @param zone The zone of days in `grid`, and of the days of tables that state
-#'   none.
+#' @param value The number of bars to use.
+#' @param interval The interval of bars, if it is not their smallest step.
+#' @param zone The zone of days in `grid`, and of the days of tables without a
+#'   zone.
 #' @param calendar The calendar of bars of a day or longer: they are known from
-#'   the end of their session, and without one from a day after they began. One
-#'   for all, or a list of one, or `NULL`, for each table; by default the
-#'   calendar that the table states.
-#' @return Wide: a tibble of `time` (`POSIXct`, UTC) and a column a series, with
-#'   `ages` a column `<series>_age_days` beside each. Tidy: `time`, `series`,
-#'   `value`, `through` and `known` (`POSIXct`, UTC: the end of the latest thing
-#'   that the value was made from, and the instant from which it counts, which
-#'   is not before `time`) and, with `ages`, `age_days`. Ages are days since the
-#'   value was known. The times are the grid's, in order and each once. Where
-#'   nothing was known yet, or what was known is too old, the value is `NA`.
-#'   Observations without a stated release count from the end of their period; a
-#'   message of the class `vetusta_note` says so.
+#'   the end of their session, and without a calendar from a day after their
+#'   start. One for all, or a list of one, or `NULL`, per table; by default that
+#'   of the table.
+#' @return Wide: a tibble of `time` (`POSIXct`, UTC) and a column per series,
+#'   and with `ages` a column `<series>_age_days` beside each. Long: `time`,
+#'   `series`, `value`, `through` and `known` (`POSIXct`, UTC: the end of the
+#'   latest input of the value, and the instant from which it counts, which is
+#'   not before `time`) and, with `ages`, `age_days`. Ages are days since the
+#'   value was known. The times are those of the grid, ordered and unique. A
+#'   value is `NA` if nothing was known yet, or if the known value is too old.
+#'   Observations without a stated release count from the end of their period,
+#'   with a message of the class `vetusta_note`.
 #' @section Errors: `vetusta_error_argument` for an unknown rule or grid, a rule
-#'   or lag for a series that is not there, and for the rule `"linear"` as of.
-#'   Series without any overlap give a grid without times (`"intersection"`) or
-#'   columns of `NA`.
+#'   or lag for an unknown series, and for the rule `"linear"` with
+#'   `point_in_time = TRUE`. Series without any overlap give a grid without
+#'   times (`"intersection"`) or columns of `NA`.
 #' @export
 #' @examples
 #' days <- bars_frame(

@@ -1,39 +1,39 @@
 #' Change, windows and comparison
 #'
 #' @param x Bars, observations, or a table with `series`, `time` and `value`.
-#' @param change What is computed, for each value: `"simple"` (the change as a
-#'   share of the value before), `"log"` (the difference of logarithms),
-#'   `"difference"`; each from the value before, or from the one `over` earlier;
-#'   `"index"` (scaled so that the value at `base` is 100); `"mean"`, `"sum"`,
-#'   `"sd"`, `"min"`, `"max"` of the window of time that ends with the value;
-#'   `"cumulative"` (the running sum); `"drawdown"` (how far below the largest
-#'   value so far, as a share).
+#' @param change The computation for each value: `"simple"` (the change relative
+#'   to the previous value), `"log"` (the difference of logarithms),
+#'   `"difference"`; each from the previous value, or from the value `over`
+#'   earlier; `"index"` (scaled so that the value at `base` is 100); `"mean"`,
+#'   `"sum"`, `"sd"`, `"min"`, `"max"` of the time window that ends with the
+#'   value; `"cumulative"` (the running sum); `"drawdown"` (the relative
+#'   distance below the largest value so far).
 #' @param over A length of time, as `"1 year"`: the change from the value at the
-#'   same time that much earlier, of the last day of a month from that of the
-#'   earlier month. Where there is none just then, there is no change, unless
-#'   `or_before` allows an older one.
-#' @param or_before With `over`: how much older the earlier value may be, a
-#'   length of time, as `"7 days"` over weekends; the newest one counts.
-#' @param window For windows: their length in time, not a count of values;
-#'   months and years are those of the calendar. A window is open at its start:
-#'   `"7 days"` of daily values are seven.
-#' @param minimum_count For windows: how many values there must be in one.
-#' @param base For the index: an instant or day, of which the newest value up to
-#'   then is 100; by default each series' first value.
-#' @param value,interval,calendar As for [series_align()].
+#'   same time that much earlier; the last day of a month is compared with that
+#'   of the earlier month. Without a value at that time there is no change,
+#'   unless `or_before` allows an older one.
+#' @param or_before With `over`: the greatest additional age of the earlier
+#'   value, a length of time, as `"7 days"` over weekends; the latest such value
+#'   counts.
+#' @param window For windows: their length in time, not a number of values;
+#'   months and years are calendar months and years. A window excludes its
+#'   start: `"7 days"` of daily values are seven.
+#' @param minimum_count For windows: the least number of values.
+#' @param base For the index: an instant or a day; the latest value up to then
+#'   is 100. By default the first value of each series.
+#' @param value,interval,calendar As in [series_align()].
 #' @param zone The IANA zone of days and of lengths of time; by default that of
 #'   the table.
-#' @return A tibble of `series`, `time` (`POSIXct`, UTC: a bar's start, a
-#'   period's first day), `value`, `through` and `known` (`POSIXct`, UTC), one
-#'   row a value of `x`, in order. `through` and `known` are no earlier than
-#'   those of any value that the result is made from, so that nothing computed
-#'   from it looks ahead. Where `x` holds several releases of a time, the result
-#'   does too: each is computed from what was known by then; `NA` where there is
-#'   nothing to compute from. Shares are fractions: 0.01 is one per cent.
-#'   Missing and infinite values in a window: the missing are left out, an
-#'   infinite one makes the mean, sum and sd of its windows missing.
+#' @return A tibble of `series`, `time` (`POSIXct`, UTC: the start of a bar, the
+#'   first day of a period), `value`, `through` and `known` (`POSIXct`, UTC), a
+#'   row per value of `x`, in order. `through` and `known` are no earlier than
+#'   those of every input, so no result looks ahead. If `x` has several releases
+#'   of a time, the result has too, each computed from what was known by then;
+#'   results without inputs are `NA`. Shares are fractions: 0.01 is one per
+#'   cent. In a window, missing values are left out, and an infinite value makes
+#'   mean, sum and sd missing.
 #' @section Errors: `vetusta_error_argument` for an unknown change, and for a
-#'   window or base that is needed and is none.
+#'   missing or invalid window or base.
 #' @export
 #' @examples
 #' days <- data.frame(

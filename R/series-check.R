@@ -1,28 +1,27 @@
 #' Find wrong values
 #'
 #' @param x A table of bars, observations, or a table with `series`, `time` and
-#'   `value`, in the order in which it came.
-#' @param value Which number of bars is meant.
-#' @param jump How many robust standard deviations of the series' steps a step
-#'   must have to be a jump.
-#' @param stale From how many equal values in a row on a run is stale; for bars
-#'   only where there was volume or nothing is known of it.
+#'   `value`, in its original order.
+#' @param value The number of bars to use.
+#' @param jump The number of robust standard deviations of the steps beyond
+#'   which a step is a jump.
+#' @param stale The number of consecutive equal values from which a run is
+#'   stale; for bars only with volume, or if the volume is unknown.
 #' @param negative Whether a value below zero is a finding; by default for bars.
-#' @return A data frame with one row a finding: `series`, `first` and `last`
-#'   (`POSIXct`, UTC), `rows` (how many), `finding` and `detail`. Findings are
-#'   `doubled time`, `out of order`, `high below low`, `open or close outside
-#'   high and low`, `negative price`, `not finite`, `jumped and came back`,
-#'   `stale`. Nothing is mended.
-#' @details A value has jumped and come back when the step to it and the step
-#'   from it are both larger than `jump` times the scale of all steps, in
-#'   opposite directions, and what is left of the two together is less than half
-#'   of the smaller one. The scale is 1.4826 times the median absolute deviation
-#'   from the median, the rule of Hampel (*The influence curve and its role in
-#'   robust estimation*, 1974; Davies and Gather, *The identification of
-#'   multiple outliers*, 1993). Steps are of logarithms where all values are
-#'   above zero. Where more than half of the steps are zero the scale is taken
-#'   from the others.
-#' @section Errors: `vetusta_error_shape` for a table that is no series.
+#' @return A data frame with a row per finding: `series`, `first` and `last`
+#'   (`POSIXct`, UTC), `rows` (their number), `finding` and `detail`. Findings
+#'   are `doubled time`, `out of order`, `high below low`, `open or close
+#'   outside high and low`, `negative price`, `not finite`, `jumped and came
+#'   back`, `stale`. Nothing is changed.
+#' @details A value jumped and came back if the steps to it and from it are both
+#'   larger than `jump` times the scale of all steps, in opposite directions,
+#'   and their sum is less than half of the smaller one. The scale is 1.4826
+#'   times the median absolute deviation from the median, the rule of Hampel
+#'   (*The influence curve and its role in robust estimation*, 1974; Davies and
+#'   Gather, *The identification of multiple outliers*, 1993). Steps are of
+#'   logarithms if all values are above zero. If more than half of the steps are
+#'   zero, the scale is that of the others.
+#' @section Errors: `vetusta_error_shape` for a table that is not a series.
 #' @export
 #' @examples
 #' days <- data.frame(

@@ -1,13 +1,13 @@
 # Conversion by rates, and correlation of changes.
 
 #' @rdname series_change
-#' @param rates A table of one series: what one unit of the values' currency
-#'   costs in the other one.
-#' @param lag,max_age As for [series_align()]: when a rate is known, and how old
-#'   it may be.
+#' @param rates A table of one series: the price of one unit of the values'
+#'   currency in the other currency.
+#' @param lag,max_age As in [series_align()]: when a rate is known, and its
+#'   greatest age.
 #' @return `series_convert()`: a tibble of `series`, `time`, `value`
 #'   (converted), `through`, `known`, `rate` and `age_days` of the rate. A value
-#'   takes the newest rate that was known when the value was.
+#'   uses the latest rate known when the value was.
 #' @export
 series_convert <- function(x, rates, value = NULL, interval = NULL, lag = NULL,
                            max_age = NULL, zone = NULL, calendar = NULL) {
@@ -54,10 +54,9 @@ series_convert <- function(x, rates, value = NULL, interval = NULL, lag = NULL,
 #' @rdname series_change
 #' @param ... Tables of series.
 #' @return `series_correlation()`: a tibble of `a`, `b` (every pair of series),
-#'   `correlation` (Pearson's, of the changes of values that both series have at
-#'   the same times; daily and longer series are paired by their trading day)
-#'   and `pairs` (how many changes that were). Fewer than three pairs, or a
-#'   series that does not change, give `NA`.
+#'   `correlation` (Pearson's, of changes between times that both series have;
+#'   daily and longer series are paired by trading day) and `pairs` (the number
+#'   of changes). Fewer than three pairs, or a constant series, give `NA`.
 #' @export
 series_correlation <- function(..., change = "log", value = NULL,
                                interval = NULL, zone = NULL) {

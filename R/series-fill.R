@@ -1,42 +1,40 @@
 #' Fill gaps
 #'
 #' Every filled value has the status `filled` and the name of its rule; observed
-#' values never change. [series_unfill()] takes the filled ones out again.
+#' values never change. [series_unfill()] removes the filled values again.
 #'
 #' @param x A table of bars of one interval, observations of one frequency, or a
 #'   table with `series`, `time` and `value`.
-#' @param calendar The calendar that says which times are expected, as for
-#'   [series_gaps()].
+#' @param calendar The calendar of expected times, as in [series_gaps()].
 #' @param rule One rule, or several that are tried in order: `"last"` (carry
 #'   forward), `"next"` (carry back), `"linear"`, `"spline"` (natural cubic),
 #'   `"monotone"` (the monotone cubic of Fritsch and Carlson, *SIAM Journal on
-#'   Numerical Analysis* 17, 1980), `"seasonal"` (the mean of the other years'
-#'   values of the same day of the year, or within the day of the other weeks'
-#'   values of the same slot of the week), `"neighbour"` (least-squares
-#'   regression on another series), `"constant"`.
-#' @param at_most The longest run that is filled; a longer one is left whole.
-#' @param across Whether values are carried or drawn from one session into
-#'   another; by default not within the day.
-#' @param ends Whether times before the first and after the last value are
-#'   filled too, by the rules that can.
+#'   Numerical Analysis* 17, 1980), `"seasonal"` (the mean of the values on the
+#'   same day of other years, or, within the day, in the same slot of other
+#'   weeks), `"neighbour"` (least-squares regression on another series),
+#'   `"constant"`.
+#' @param at_most The longest run to fill; longer runs stay open completely.
+#' @param across Whether to fill across the edges of sessions; by default not
+#'   within the day.
+#' @param ends Whether to fill before the first and after the last value too, by
+#'   the rules that can.
 #' @param neighbour For the rule `"neighbour"`: a table of one series.
 #' @param constant For the rule `"constant"`: the value.
-#' @param interval,from,to,session As for [series_gaps()].
-#' @return The table with the filled rows in their places and a column `rule`,
-#'   `NA` for what was there (`fill_rule` where the table has a column of that
-#'   name already). A filled value counts no earlier than those it is made from,
-#'   and than the end of its own time: its `through` and `known` are the latest
-#'   of theirs. Where the table holds several releases of a time, all stay, and
-#'   filled rows have releases too. A row that was there without a value and is
-#'   filled in place has its earlier status in the column `was`. The table has
-#'   the attribute `left`: a data frame of `series`, `first`, `last`, `missing`
-#'   and `reason` of the runs that stay open (`too long`, `at an end`, `not
-#'   enough values`). A filled bar is flat, with `volume` 0.
+#' @param interval,from,to,session As in [series_gaps()].
+#' @return The table with the filled rows in place and a column `rule`, `NA` for
+#'   observed rows (`fill_rule` if the table already has such a column). A
+#'   filled value counts no earlier than its inputs and than the end of its
+#'   period: `through` and `known` are the latest of theirs. If the table has
+#'   several releases of a time, all stay, and filled rows have releases too. A
+#'   row without a value that is filled has its earlier status in the column
+#'   `was`. The attribute `left` is a data frame of `series`, `first`, `last`,
+#'   `missing` and `reason` of the runs that stay open (`too long`, `at an end`,
+#'   `not enough values`). A filled bar is flat, with `volume` 0.
 #' @details Infinite values count as values, but no rule computes with them.
-#'   With one value, or none, the rules that need more leave the gaps open and
+#'   With one value or none, the rules that need more leave the gaps open and
 #'   say so.
 #' @section Errors: `vetusta_error_argument` for an unknown rule, and for a
-#'   neighbour or constant that is needed and not given.
+#'   missing neighbour or constant.
 #' @export
 #' @examples
 #' days <- data.frame(
@@ -132,8 +130,7 @@ is_fill_rule <- function(x) {
 }
 
 #' @rdname series_fill
-#' @return `series_unfill()`: the table without its filled values, as it was
-#'   before.
+#' @return `series_unfill()`: the table without its filled values, as before.
 #' @export
 series_unfill <- function(x) {
   x <- as_series(x)

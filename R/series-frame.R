@@ -8,20 +8,19 @@ observation_columns <- c(
 #' Make a table of observations
 #'
 #' @param rows A data frame with `series`, `period` and `value`. `period` is a
-#'   `Date` (the period's first day) or text as [time_periods()] reads it.
-#'   `frequency`, `unit`, `status`, `known` and `through` may be missing.
+#'   `Date` (the first day of the period) or text for [time_periods()].
+#'   `frequency`, `unit`, `status`, `known` and `through` are optional.
 #' @return A tibble with the columns `series` (text), `period` (`Date`, the
-#'   period's first day), `frequency` (`A`, `S`, `T`, `Q`, `M`, `W`, `D`, or an
-#'   ISO 8601 duration such as `P10D`; where it is not given, what the smallest
-#'   step of the series tells), `value` (number), `unit`, `status` (`observed`,
-#'   `provisional`, `filled`, `deleted`, or `missing` where there is a row and
-#'   no value), `known` (`POSIXct`, UTC: the instant from which the value
-#'   counts, its release; `NA` where no release is stated: it then counts from
-#'   the end of its period), and after them every further column; in order of
-#'   series, period and `known`. `through` (`POSIXct`, UTC) is there where a
-#'   value was made from others: the end of the latest thing that it was made
-#'   from. Rows out of order are sorted, and a message of the class
-#'   `vetusta_note` says how many.
+#'   first day of the period), `frequency` (`A`, `S`, `T`, `Q`, `M`, `W`, `D`,
+#'   or an ISO 8601 duration such as `P10D`; by default from the smallest step
+#'   of the series), `value` (number), `unit`, `status` (`observed`,
+#'   `provisional`, `filled`, `deleted`, or `missing` for a row without a
+#'   value), `known` (`POSIXct`, UTC: the release, from which the value counts;
+#'   `NA` without a stated release: the value then counts from the end of its
+#'   period), and then all further columns; ordered by series, period and
+#'   `known`. `through` (`POSIXct`, UTC), if present, is the end of the latest
+#'   input of a derived value. Unordered rows are sorted, with a message of the
+#'   class `vetusta_note`.
 #' @section Errors: `vetusta_error_shape` for a missing column or a wrong type.
 #' @export
 #' @examples

@@ -1,49 +1,46 @@
 #' Change the frequency of single values
 #'
-#' `series_aggregate()` goes down to fewer values: each longer period has a
-#' mean, sum or other summary of its parts. `series_disaggregate()` goes up to
-#' more: each part of a period gets a share of the period's value, or lies on
-#' the way between two of them.
+#' `series_aggregate()` makes fewer values: each longer period has a mean, sum
+#' or other summary of its parts. `series_disaggregate()` makes more: each part
+#' of a period gets a share of the period's value, or an interpolated value.
 #'
 #' @param x Observations, see [series_frame()]; or a table with `series`, `time`
 #'   and `value`, or bars: their times belong to days of `zone`, and all values
-#'   of a day count, not one of them.
-#' @param to The frequency wanted: `"A"`, `"S"`, `"T"`, `"Q"`, `"M"`, `"W"` or
-#'   `"D"`; or in words (`"monthly"`, `"1 month"`).
+#'   of a day count.
+#' @param to The frequency: `"A"`, `"S"`, `"T"`, `"Q"`, `"M"`, `"W"` or `"D"`;
+#'   or in words (`"monthly"`, `"1 month"`).
 #' @param rule For `series_aggregate()`: `"mean"`, `"sum"`, `"first"`, `"last"`,
-#'   `"min"`, `"max"`, `"median"` of the values there are, or `"end"`, the value
-#'   of the period's last part alone, which is missing where that part is. For
-#'   `series_disaggregate()`: `"last"` (the last known value is carried: a
-#'   period's value stands from the period's first day, or with `known = "end"`
-#'   from the day after its end), `"linear"` and `"spline"` (a natural cubic
-#'   spline) through the values at the periods' middles, `"even"` (a total split
-#'   evenly by days; the parts add up to the total), `"indicator"` (a total
-#'   split in proportion to an indicator series; the parts add up).
-#' @param need The share of a period's parts that must have a value; a period
-#'   with less has `NA`. Parts are the days, weeks or months that `x` has values
-#'   of; with a calendar only its open days count.
-#' @param calendar For `series_aggregate()`: the calendar whose days are
-#'   expected.
+#'   `"min"`, `"max"`, `"median"` of the values present, or `"end"`, the value
+#'   of the last part of the period, missing if that part is missing. For
+#'   `series_disaggregate()`: `"last"` (the last known value is carried, from
+#'   the first day of its period, or with `known = "end"` from the day after its
+#'   end), `"linear"` and `"spline"` (a natural cubic spline) through the values
+#'   at the middles of periods, `"even"` (a total split evenly by days; the
+#'   parts add up to the total), `"indicator"` (a total split in proportion to
+#'   an indicator series; the parts add up).
+#' @param need The least share of parts with a value; a period with less has
+#'   `NA`. Parts are days, weeks or months, as in `x`; with a calendar only its
+#'   open days count.
+#' @param calendar For `series_aggregate()`: the calendar of expected days.
 #' @param zone The IANA zone of the days of values with a time; by default that
 #'   of the table.
 #' @param known For the rule `"last"`: `"start"` or `"end"`.
 #' @param indicator For the rule `"indicator"`: observations of one series of
 #'   the frequency `to`.
 #' @return Observations of the frequency `to`. `series_aggregate()` adds
-#'   `coverage`, the part of the period's parts that have a value. Disaggregated
+#'   `coverage`, the share of the period's parts with a value. Disaggregated
 #'   values have the status `filled` and the column `rule`; infinite values are
-#'   kept by what uses them. `known`, and where it is another instant `through`,
-#'   are the latest of those of the values that a value is made from, and for an
-#'   aggregated value not before its period's end. Where `x` holds several
-#'   releases of a period, the result does too, each made from what was known by
-#'   then.
-#' @details A week belongs to the longer period that holds its Thursday, as ISO
-#'   8601 counts weeks to years. Pro rata to an indicator is the distribution of
+#'   kept. `known`, and `through` if it differs, are the latest of the inputs,
+#'   and for an aggregated value not before the end of its period. If `x` has
+#'   several releases of a period, the result has too, each from what was known
+#'   by then.
+#' @details A week belongs to the longer period of its Thursday, as ISO 8601
+#'   assigns weeks to years. Pro rata distribution to an indicator follows
 #'   Bloem, Dippelsman and Maehle, *Quarterly National Accounts Manual* (IMF,
 #'   2001), section 6.2: a total times the indicator's share in its period.
 #' @section Errors: `vetusta_error_argument` for an unknown frequency or rule,
-#'   for one that is not lower (or not higher) than that of `x`, and for an
-#'   indicator that is missing.
+#'   for a frequency that is not lower (or not higher) than that of `x`, and for
+#'   a missing indicator.
 #' @export
 #' @examples
 #' days <- data.frame(

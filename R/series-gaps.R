@@ -1,52 +1,47 @@
 #' Find gaps
 #'
-#' Sets the times that a calendar expects against those that are there. Closed
-#' days and hours are not expected, so they are no gaps.
+#' Compares the times that a calendar expects with those present. Closed days
+#' and hours are not expected, so they are not gaps.
 #'
 #' @param x A table of bars of one interval, of any number of symbols; or
-#'   observations, or a table with `series`, `time` and `value`. A row whose
-#'   value is missing is no value.
-#' @param calendar A calendar; by default the one that the table states. Without
-#'   one a value is expected at every interval of every day of the table's zone,
-#'   and of daily series without any value on a weekend in three weeks or more
-#'   on every weekday. Observations of months and other periods are expected for
-#'   every period from the first one on, those of days for every day of the
-#'   calendar.
-#' @param interval The interval of `x`; by default the one that the table
-#'   states, or the smallest step between two values, where values two to six
-#'   days apart are those of days. Without a calendar a value is expected where
-#'   the values' own times lie, on Fridays say; where they do not agree, at
-#'   midnights and whole hours (UTC).
+#'   observations, or a table with `series`, `time` and `value`. A row with a
+#'   missing value counts as missing.
+#' @param calendar A calendar; by default that of the table. Without one a value
+#'   is expected at every interval of every day in the table's zone; for daily
+#'   series without any weekend value in three weeks or more, on every weekday.
+#'   Observations of months and other periods are expected in every period from
+#'   the first one on, daily observations on every day of the calendar.
+#' @param interval The interval of `x`; by default that of the table, or the
+#'   smallest step between values; steps of two to six days mean daily values.
+#'   Without a calendar, values are expected at the times of the series, such as
+#'   Fridays, or, if these differ, at midnights and whole hours (UTC).
 #' @param from,to The window, days or instants; by default from the first to the
-#'   last value of all series together.
-#' @param session Names of the sessions in which values are expected; `NULL` for
-#'   all.
-#' @param outage For how many times in a row all series must be missing before
-#'   it is taken for an outage and not for a quiet market; by default 5 within
-#'   the day and 1 for days and longer.
+#'   last value of all series.
+#' @param session Names of the sessions with expected values; `NULL` for all.
+#' @param outage The number of consecutive times at which all series must be
+#'   missing to count as an outage rather than a quiet market; by default 5
+#'   within the day and 1 for days and longer.
 #' @param listed A data frame of instruments with `symbol`, `listed` and
-#'   `delisted` (`Date`): what lies outside is told so.
-#' @param delayed_from The instant from which the source holds its newest values
-#'   back.
+#'   `delisted` (`Date`); gaps outside get this as their reason.
+#' @param delayed_from The instant from which the source withholds its newest
+#'   values.
 #' @param published How long after its end a value is published, a length of
-#'   time; one for all or a named vector by series. With `now`: what is younger
-#'   than that is told so.
-#' @param now The present, for `published`.
-#' @return A `vetusta_gaps` table with one row a run of missing times: `symbol`
-#'   (or `series`), `first` and `last` (the run's first and last missing time,
-#'   `POSIXct` in UTC), `missing` (how many), `reason`, the first of these that
-#'   holds: `before listing`, `after the last day`, `delayed`, `not yet
-#'   published`, `no trade` (of values that are no bars: `others have one`)
-#'   where other series have a value at these times, or nearly so, `outage`
-#'   where of several series none has one for a while, `unknown` where there is
-#'   but one series to judge by. Times that follow each other in the calendar
-#'   are one run, also across a night. The attribute `summary` has a row a
-#'   series: `expected`, `present`, `missing`, `coverage` (present of expected),
-#'   `runs`, `longest`.
-#' @section Errors: `vetusta_error_argument` for a window or interval that is
-#'   none, or an interval that cannot be told from one value;
-#'   `vetusta_error_calendar` for a window outside the years that the calendar
-#'   covers.
+#'   time; one for all or a named vector by series. With `now`, younger gaps get
+#'   this as their reason.
+#' @param now The present time, for `published`.
+#' @return A `vetusta_gaps` table with a row per run of missing times: `symbol`
+#'   (or `series`), `first` and `last` (the first and last missing time,
+#'   `POSIXct` in UTC), `missing` (their number), and `reason`, the first of
+#'   these that holds: `before listing`, `after the last day`, `delayed`, `not
+#'   yet published`, `no trade` (for values other than bars: `others have one`)
+#'   if other series have a value at or near these times, `outage` if none of
+#'   several series has one for some time, `unknown` if there is only one
+#'   series. Consecutive times of the calendar form one run, also across a
+#'   night. The attribute `summary` has a row per series: `expected`, `present`,
+#'   `missing`, `coverage` (present divided by expected), `runs`, `longest`.
+#' @section Errors: `vetusta_error_argument` for an invalid window or interval,
+#'   or an interval that a single value cannot give; `vetusta_error_calendar`
+#'   for a window outside the years of the calendar.
 #' @export
 #' @examples
 #' minutes <- bars_frame(

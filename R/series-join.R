@@ -2,36 +2,35 @@
 
 #' Join series of several sources
 #'
-#' Where the preferred source has a value it is taken; what it lacks comes from
-#' the ones behind it.
+#' Takes the value of the preferred source if it has one, and otherwise that of
+#' the next source.
 #'
-#' @param ... Two or more tables of series, the preferred one first, each of one
-#'   series: bars, observations or points. Named tables give their names to
+#' @param ... Two or more tables, the preferred one first, each with one series:
+#'   bars, observations or points. Names of the tables become values of
 #'   `origin`.
-#' @param adjust How the level of the ones behind is brought to that of those
-#'   before: `"none"`, by the median `"ratio"` or `"difference"` of the values
-#'   that they have in common.
-#' @param overlap How much of what they have in common is looked at: a duration
-#'   before the end of it, as `"1 year"`; `NULL` for all.
-#' @param tolerance How far two values of one time may be from each other, as a
-#'   part of the larger, before it is a finding; after levels were brought
-#'   together.
-#' @param value Of bars the column that is meant.
+#' @param adjust How the level of later sources is adjusted to that of earlier
+#'   ones: `"none"`, by the median `"ratio"` or `"difference"` of their common
+#'   values.
+#' @param overlap The part of the common values used for this: a duration before
+#'   its end, as `"1 year"`; `NULL` for all.
+#' @param tolerance The largest relative difference of two values of one time,
+#'   after the adjustment, that is not a finding.
+#' @param value The column of bars to use.
 #' @param name The name of the joined series; by default that of the preferred
 #'   one.
 #' @param zone The IANA zone of days; by default that of each table.
-#' @return A `vetusta_points` tibble: `series`, `time` (`POSIXct`, the time of
-#'   each value as it is; of periods `period`), `value`, `status`, `through`,
-#'   `known`, `origin` (the source of each value). The attribute `factors` has
-#'   one row a table: `origin`, `factor`, `offset` (value = own value x factor +
-#'   offset), `overlap` (how many values in common it was measured at); the
-#'   attribute `findings` one row a time at which two sources disagree: `time`
-#'   or `period`, `origin`, `value`, `other`, `other_value`, `part`. `through`
-#'   and `known` are those of each value; of one that was brought to another
-#'   level no earlier than those of the values at which the level was measured.
-#' @section Errors: `vetusta_error_shape` for what is no series, or is several;
-#'   `vetusta_error_argument` where levels are to be brought together and there
-#'   is nothing in common, or a ratio of values at or below zero.
+#' @return A `vetusta_points` tibble: `series`, `time` (`POSIXct`; for periods
+#'   `period`), `value`, `status`, `through`, `known`, `origin` (the source of
+#'   each value). The attribute `factors` has a row per table: `origin`,
+#'   `factor`, `offset` (value = source's value x factor + offset), `overlap`
+#'   (the number of common values used); the attribute `findings` has a row per
+#'   time at which two sources disagree: `time` or `period`, `origin`, `value`,
+#'   `other`, `other_value`, `part`. `through` and `known` are those of each
+#'   value, and for adjusted values no earlier than those of the values that
+#'   measured the level.
+#' @section Errors: `vetusta_error_shape` for an object that is not a single
+#'   series; `vetusta_error_argument` for an adjustment without common values,
+#'   or a ratio of values at or below zero.
 #' @export
 #' @examples
 #' a <- data.frame(

@@ -2,28 +2,27 @@
 
 #' Tables of series
 #'
-#' Bars, observations and points are tibbles with a class of their own, so that
-#' R's functions do what is meant.
+#' Bars, observations and points are tibbles with classes of their own and
+#' methods for R's functions.
 #'
 #' @param y Another table, for `merge()`; not used by `plot()`.
 #' @param x,object A table of bars, see [bars_frame()]; of observations, see
 #'   [series_frame()]; or of points.
 #' @param i,j,... Rows and columns; passed on.
-#' @param drop Whether a single column is given as a vector.
+#' @param drop Whether a single column becomes a vector.
 #' @return `[`, `merge()`, `transform()` and `rbind()` keep the class as long as
-#'   the columns that make the shape are there, and the facts of the table (see
-#'   [series_about()]). Tables whose bars differ in their interval are not bound
-#'   together; of different zones or calendars the instants that they make
-#'   become the columns `through` and `known`, and different units the column
-#'   `unit`. `summary()` has a row a series: `series`, `rows`, `missing` (rows
-#'   without a value), `first`, `last` (`POSIXct`, UTC), `interval` (an ISO 8601
-#'   duration, where it can be told), `coverage` (the part of the times from the
-#'   first to the last that has a value, without a calendar every one of its
-#'   kind), `least`, `middle`, `greatest`, and `course`: 24 signs, each as high
-#'   as the mean of a 24th of the time, with a space where there is nothing.
-#'   `print()` shows up to five series so. `as.ts()` gives a `ts` of one series
-#'   whose periods have a frequency within the year (annual to monthly), with
-#'   `NA` where one is missing.
+#'   the columns of the shape are present, and the facts of the table (see
+#'   [series_about()]). Tables of bars with different intervals cannot be bound;
+#'   different zones or calendars become the columns `through` and `known`, and
+#'   different units the column `unit`. `summary()` has a row per series:
+#'   `series`, `rows`, `missing` (rows without a value), `first`, `last`
+#'   (`POSIXct`, UTC), `interval` (an ISO 8601 duration, if known), `coverage`
+#'   (the share of the times from the first to the last that have a value;
+#'   without a calendar, of all times of the kind), `least`, `middle`,
+#'   `greatest`, and `course`: 24 signs, each as high as the mean of a 24th of
+#'   the time, with a space for no values. `print()` shows up to five series in
+#'   this form. `as.ts()` returns a `ts` of one series with annual to monthly
+#'   periods, with `NA` for missing periods.
 #' @name vetusta_series
 #' @examples
 #' months <- series_frame(data.frame(

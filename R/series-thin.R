@@ -1,17 +1,17 @@
 #' Thin a line for drawing
 #'
-#' Of the points that fall into one column of pixels the first, the last, the
-#' lowest and the highest are kept: a line drawn through them covers the same
-#' pixels as one through all of them.
+#' Of the points in one pixel column, the first, last, lowest and highest are
+#' kept: the line through them covers the same pixels as the line through all
+#' points.
 #'
-#' @param time Times, increasing (`POSIXct`, `Date` or numbers).
-#' @param value Numbers, one a time. One that is missing is kept where it breaks
-#'   the line.
-#' @param columns How many columns of pixels there are.
-#' @return The numbers of the points that are kept, increasing: at most four a
-#'   column, and one for each break.
+#' @param time Increasing times (`POSIXct`, `Date` or numbers).
+#' @param value Numbers, one per time. A missing value that breaks the line is
+#'   kept.
+#' @param columns The number of pixel columns.
+#' @return The increasing numbers of the points kept: at most four per column,
+#'   and one per break.
 #' @section Errors: `vetusta_error_figure` for times that do not increase, or
-#'   values that are no numbers or of another length.
+#'   values that are not numbers or have another length.
 #' @references Jugel, Jerzak, Hackenbroich and Markl, "M4: A
 #'   Visualization-Oriented Time Series Data Aggregation", PVLDB 7(10), 2014.
 #' @export

@@ -21,26 +21,25 @@ with_facts <- function(x, facts) {
 
 #' Facts of a table of series
 #'
-#' A table of series carries the facts that its rows do not say: how long a bar
-#' is, in which zone and by which calendar its days lie, its units, the titles
-#' of its series, and its source. They stay with it through `[`, `rbind()`,
-#' `merge()` and all functions of this package.
+#' A table of series carries facts beside its rows: interval, zone, calendar,
+#' units, titles and source. They stay with it through `[`, `rbind()`, `merge()`
+#' and all functions of this package.
 #'
 #' @param x A table of series: bars, observations, or a table with `series`,
 #'   `time` and `value`.
 #' @param interval The length of its bars, see [time_interval()].
 #' @param zone The IANA zone of its days.
 #' @param calendar The calendar of its trading days.
-#' @param delay How long after the end of its time a value is known, where no
-#'   instant is stated: a length of time.
+#' @param delay How long after the end of its time a value without a stated
+#'   instant is known, a length of time.
 #' @param unit Units by column, as `c(close = "crowns", volume = "shares")`; or
-#'   one text, the unit of the values.
-#' @param title Titles by series, as `c(KELD = "Keld Harbour Lines")`; or one
-#'   text for one series.
-#' @param source One text: where the table comes from, as `"quay/bars"`.
-#' @return With facts: the table that has them. Without: a list of those that
-#'   `x` has.
-#' @section Errors: `vetusta_error_argument` for a fact that cannot be.
+#'   a single text, the unit of the values.
+#' @param title Titles by series, as `c(KELD = "Keld Harbour Lines")`; or a
+#'   single text for one series.
+#' @param source A single text, the source of the table, as `"quay/bars"`.
+#' @return With facts as arguments, the table with these facts; without, a list
+#'   of the facts of `x`.
+#' @section Errors: `vetusta_error_argument` for an invalid fact.
 #' @export
 #' @examples
 #' days <- bars_frame(data.frame(

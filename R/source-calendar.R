@@ -3,13 +3,11 @@
 #' Read a calendar
 #'
 #' @param calendar Path of a calendar file (YAML, see [calendar_make()]); or the
-#'   name of one that ships with the package (`"quay"`); or a source, whose own
-#'   calendar is meant.
-#' @return A `vetusta_calendar`. A file with `builds_on: quay` has what that
-#'   calendar has, and its own words upon it; `without: [Midwinter]` leaves days
-#'   of the other out by their names.
-#' @section Errors: `vetusta_error_calendar` for a file that is not there or
-#'   wrong.
+#'   name of a shipped calendar (`"quay"`); or a source with a calendar.
+#' @return A `vetusta_calendar`. A file with `builds_on: quay` starts from that
+#'   calendar and adds its own words; `without: [Midwinter]` removes days of the
+#'   base by their names.
+#' @section Errors: `vetusta_error_calendar` for a missing or invalid file.
 #' @export
 #' @examples
 #' source_calendar("quay")

@@ -3,22 +3,21 @@
 
 #' Read a source card
 #'
-#' @param file Path of the card, a YAML file; or the name of a card that ships
-#'   with the package, such as `"quay"`.
-#' @param url A URL that takes the place of the card's own, for a service that
-#'   runs elsewhere today.
-#' @param secrets Path of the env file that holds the secrets; by default
-#'   `desk.env` in the card's folder or the one above.
-#' @param account The name of one of the card's `accounts`, where it has several
+#' @param file Path of the card, a YAML file; or the name of a shipped card,
+#'   such as `"quay"`.
+#' @param url A URL that replaces that of the card, for a service that runs
+#'   elsewhere.
+#' @param secrets Path of the env file with the secrets; by default `desk.env`
+#'   in the card's folder or its parent.
+#' @param account The name of one of the card's `accounts`, if it has several
 #'   keys.
 #' @return A `vetusta_source`: a list of `source` (its name), `title`, `url`,
-#'   `access`, `limits`, `delay`, `calendar`, `zone`, `datasets`, `findings`
-#'   (errors that `vetusta sources check` tells, of words without effect and of
-#'   values that look like keys) and where it was read from. Printing it shows
-#'   the names of its secrets and whether they are set, never a value.
-#' @section Errors: `vetusta_error_card` for a file that is not there, is no
-#'   YAML, or has a word, type or part that is wrong; with file, line and the
-#'   nearest right word.
+#'   `access`, `limits`, `delay`, `calendar`, `zone`, `datasets`, `findings` (of
+#'   `vetusta sources check`: words without effect, and values that look like
+#'   keys) and the file. Printing shows the names of its secrets and whether
+#'   they are set, never a value.
+#' @section Errors: `vetusta_error_card` for a missing file, invalid YAML, or an
+#'   invalid word, type or part; with file, line and the nearest valid word.
 #' @export
 #' @examples
 #' source_card("quay")

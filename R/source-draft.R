@@ -3,17 +3,16 @@
 
 #' Draft a source card from samples
 #'
-#' Looks at samples of an API's answers and proposes a card: where the rows
-#' stand, the columns with their types, how instants are written, how pages
-#' follow, and what is optional because some sample or row lacks it. The draft
-#' is for editing: what was guessed is marked with `# ?`.
+#' Drafts a card from samples of an API's answers: the place of the rows,
+#' columns with types, formats of instants, paging, and optional columns, which
+#' some samples or rows lack. Edit the draft: guesses are marked with `# ?`.
 #'
-#' @param files Paths of samples, JSON or CSV: answers to one kind of request,
-#'   the first and the last page above all.
-#' @param name The source's name.
-#' @return The card's lines, a character vector.
-#' @section Errors: `vetusta_error_draft` for a sample that is not there or
-#'   cannot be read, or in which no rows are found.
+#' @param files Paths of samples, JSON or CSV: answers to one kind of request;
+#'   the first and the last page are the most useful.
+#' @param name The name of the source.
+#' @return The lines of the card, a character vector.
+#' @section Errors: `vetusta_error_draft` for a missing or unreadable sample, or
+#'   samples without rows.
 #' @export
 #' @examples
 #' first <- tempfile(fileext = ".json")

@@ -19,11 +19,11 @@ secrets_beside <- function(path) {
 #' Read a secret
 #'
 #' @param source A source, see [source_card()].
-#' @param name The secret's name, which is the name of an environment variable.
+#' @param name The name of the secret, which is that of an environment variable.
 #' @return The secret, as a `vetusta_secret`, which prints as `<secret>`. The
-#'   environment is looked at first, then the env file of `NAME=value` lines.
-#' @section Errors: `vetusta_error_secret` when it is not set, with the places
-#'   where it can be put.
+#'   environment has precedence over the env file of `NAME=value` lines.
+#' @section Errors: `vetusta_error_secret` for a missing secret, with the places
+#'   for it.
 #' @export
 #' @examples
 #' quay <- source_card("quay")

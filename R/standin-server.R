@@ -248,30 +248,28 @@ source_calendar_for_standin <- function() {
 
 #' Serve the stand-in services
 #'
-#' Starts the invented services of the demo on this machine and serves them
-#' until `until` is over or the process ends.
+#' Serves the invented services of the demo on this machine, until `until`
+#' seconds have passed or the process ends.
 #'
-#' @param port The port on 127.0.0.1; 0 takes a free one.
-#' @param ready A function that is called with the port once they answer.
+#' @param port The port on 127.0.0.1; 0 uses a free one.
+#' @param ready A function called with the port when the services answer.
 #' @param until Seconds to serve.
 #' @param most The largest page, in rows.
-#' @param requests_a_minute How many requests a minute the exchange allows.
-#' @param fault A way to misbehave, so that one can try what happens. An answer
-#'   that is spoilt: `"status-408"`, `"status-425"`, `"status-429"`,
-#'   `"status-500"`, `"status-502"`, `"status-503"`, `"slow"`, `"stall"`,
-#'   `"cut"`, `"html"`, `"empty"`, `"error-200"`, `"gzip"`, `"schema"`,
-#'   `"elsewhere"`, `"refused"`, `"rate-header"`. A connection that is spoilt:
-#'   `"closed"` without an answer, `"reset"`, `"broken"` in the middle of an
-#'   answer, `"silent"`, `"trickle"` (three bytes a second), `"away"` (nothing
-#'   listens for two seconds). A URL at which nothing can come: `"tls"` (the
-#'   handshake fails), `"dns"` (the name is not known).
-#' @param every Each so-manieth answer or connection is spoilt; of `"tls"` and
-#'   `"dns"` each one is.
-#' @param release Which release of its figures the statistics office has: 1 or
-#'   2.
-#' @param availability Whether the statistics office says what is available.
+#' @param requests_a_minute The limit of the exchange, in requests per minute.
+#' @param fault A fault to simulate. Faults of answers: `"status-408"`,
+#'   `"status-425"`, `"status-429"`, `"status-500"`, `"status-502"`,
+#'   `"status-503"`, `"slow"`, `"stall"`, `"cut"`, `"html"`, `"empty"`,
+#'   `"error-200"`, `"gzip"`, `"schema"`, `"elsewhere"`, `"refused"`,
+#'   `"rate-header"`. Faults of connections: `"closed"` without an answer,
+#'   `"reset"`, `"broken"` within an answer, `"silent"`, `"trickle"` (three
+#'   bytes per second), `"away"` (nothing listens for two seconds). URLs without
+#'   a service: `"tls"` (the handshake fails), `"dns"` (the name is unknown).
+#' @param every Every N-th answer or connection has the fault; with `"tls"` and
+#'   `"dns"` all have it.
+#' @param release The release of the statistics office's figures: 1 or 2.
+#' @param availability Whether the statistics office has an availability query.
 #' @return Nothing.
-#' @section Errors: `vetusta_error_service` when the port is taken.
+#' @section Errors: `vetusta_error_service` for a port that is taken.
 #' @export
 #' @examples
 #' services_serve(0, ready = function(port) message("serving"), until = 0)

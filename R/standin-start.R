@@ -2,15 +2,15 @@
 
 #' Start the invented services
 #'
-#' What [services_serve()] serves, in a process of its own on a free port, so
-#' that a session can collect from it; for trying things out, and for examples.
+#' Runs [services_serve()] in a process of its own on a free port, for examples
+#' and trials.
 #'
-#' @param seconds How long they are served at most.
+#' @param seconds The longest time to serve.
 #' @param ... Passed on to [services_serve()].
-#' @return A list of `urls` (a named list: the URL of each source's service),
-#'   `keys` (a named character vector of the secrets that the cards ask for) and
-#'   `stop` (a function that ends them; they end with the session too).
-#' @section Errors: `vetusta_error_service` where they do not start.
+#' @return A list of `urls` (a named list: the URL of each service), `keys` (a
+#'   named character vector of the secrets of the cards) and `stop` (a function
+#'   that ends them; they also end with the session).
+#' @section Errors: `vetusta_error_service` if they do not start.
 #' @export
 #' @examples
 #' \dontrun{

@@ -4,16 +4,16 @@
 #'
 #' @param day Local days, `Date`.
 #' @param seconds Seconds since local midnight on the clock; 86,400 and more are
-#'   hours of the next days.
+#'   on later days.
 #' @param zone An IANA time zone.
-#' @param skipped What a time that the clock jumps over means: `"shift"` moves
-#'   it on by the length of the jump, `"next"` takes the first instant after the
-#'   jump, `"missing"` gives `NA`, `"error"` refuses it.
-#' @param twice Which one of two is meant when a time occurs twice: `"first"`,
-#'   `"second"`, `"missing"` or `"error"`.
-#' @return `POSIXct` in UTC, of the longer length of `day` and `seconds`.
-#' @section Errors: `vetusta_error_argument` for an unknown zone, and where
-#'   `"error"` was asked for.
+#' @param skipped For a time skipped by the clock: `"shift"` moves it by the
+#'   length of the skip, `"next"` uses the first instant after it, `"missing"`
+#'   gives `NA`, `"error"` is an error.
+#' @param twice For a time that occurs twice: `"first"`, `"second"`, `"missing"`
+#'   or `"error"`.
+#' @return `POSIXct` in UTC, with the longer length of `day` and `seconds`.
+#' @section Errors: `vetusta_error_argument` for an unknown zone, and with
+#'   `"error"`.
 #' @export
 #' @examples
 #' time_local(
@@ -290,13 +290,13 @@ local_day <- function(instant, zone) {
 #'
 #' @param x A `POSIXct`, a `Date`, a day (`"2026-03-12"`) or an RFC 3339 instant
 #'   (`"2026-03-12T09:30:00+02:00"`, `Z` for UTC; without an offset it is local
-#'   time in `zone`, and seconds may be left out).
+#'   time in `zone`; seconds are optional).
 #' @param zone The IANA zone of days and of local times.
-#' @param end Whether the instant ends a window: a day then stands for its last
-#'   moment, that is for the next local midnight.
-#' @param name What it is called in an error.
+#' @param end Whether the instant ends a window: a day then means its end, the
+#'   next local midnight.
+#' @param name The name of the argument in an error.
 #' @return One `POSIXct` in UTC.
-#' @section Errors: `vetusta_error_argument` when it is neither.
+#' @section Errors: `vetusta_error_argument` for any other value.
 #' @export
 #' @examples
 #' time_instant("2026-03-12", "Europe/Riga")

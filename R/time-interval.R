@@ -20,13 +20,13 @@ unit_seconds <- c(
 #'
 #' @param x An ISO 8601 duration of one unit (`"PT1M"`, `"P1D"`, `"P6M"`) or
 #'   plain words (`"1 minute"`, `"5 min"`, `"6 months"`).
-#' @param name What the length is called in an error.
+#' @param name The name of the argument in an error.
 #' @return A list of class `vetusta_interval`: `count`, `unit` (`second` to
 #'   `year`), `iso` (the ISO 8601 spelling) and `seconds` (`NA` for months,
 #'   quarters and years, whose length varies; a day counts 86,400 s). Two
 #'   spellings of one length give the same object: `"60 minutes"` is `PT1H`, `"7
 #'   days"` is `P1W`.
-#' @section Errors: `vetusta_error_argument` when `x` is no length of time.
+#' @section Errors: `vetusta_error_argument` if `x` is not a length of time.
 #' @export
 #' @examples
 #' time_interval("5 min")

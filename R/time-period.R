@@ -26,13 +26,13 @@ period_forms <- c(
 #'   (`2026-03-12`, `2026-D071`), instants (`2026-03-12T09:30:00`), and SDMX
 #'   time ranges (`2026-03-01/P1M`).
 #' @param year_start The first day of the reporting year, as `--07-01`, for a
-#'   source whose year does not begin in January, one for all or one a text; it
-#'   holds for the spellings with a letter (SDMX 2.1, reporting periods).
-#' @return A data frame with a row a text: `text`, `frequency` (`A`, `S`, `T`,
-#'   `Q`, `M`, `W`, `D`, `I` for instants, or an ISO 8601 duration for ranges of
-#'   another length), `first`, `last` (`Date`), `days` (how many). What is no
-#'   period has `NA` in all but `text`.
-#' @section Errors: `vetusta_error_argument` for something that is no text.
+#'   source whose year does not begin in January, one for all or one per text;
+#'   it applies to spellings with a letter (SDMX 2.1, reporting periods).
+#' @return A data frame with a row per text: `text`, `frequency` (`A`, `S`, `T`,
+#'   `Q`, `M`, `W`, `D`, `I` for instants, or an ISO 8601 duration for other
+#'   ranges), `first`, `last` (`Date`), `days` (their number). Texts that are
+#'   not periods have `NA` in all columns except `text`.
+#' @section Errors: `vetusta_error_argument` for an object that is not text.
 #' @export
 #' @examples
 #' time_periods(c("2026", "2026-Q1", "2026-03", "2026-W53", "2026-02-30"))
@@ -211,9 +211,9 @@ released_instants <- function(text) {
 
 #' @rdname time_periods
 #' @param first First days of periods, `Date`.
-#' @param frequency Their frequencies, one or as many.
+#' @param frequency Their frequencies, one or one per period.
 #' @param form `"sdmx"` (`2026-Q1`, `2026-M03`) or `"iso"` (`2026-03`; quarters
-#'   and half-years as SDMX writes them, for ISO has none).
+#'   and half-years as in SDMX, because ISO has none).
 #' @return `time_spelling()`: texts.
 #' @export
 time_spelling <- function(first, frequency, form = "sdmx") {

@@ -1,23 +1,22 @@
 #' Vetusta: collect, align and mend market prices and economic statistics
 #'
-#' The work has an order, and the function families follow it: describe an API
-#' once ([source_card()]), say what is wanted ([query_bars()]), know what it
-#' takes before the first request ([plan_requests()]), collect it
-#' ([collect_run()]) into an archive ([archive_open()]), read it back
-#' ([archive_bars()]), resample it ([bars_resample()]), find what is missing
-#' ([series_gaps()]) and draw it ([figure_candles()]).
+#' The functions follow the order of the work: describe an API once
+#' ([source_card()]), make a query ([query_bars()]), plan its requests
+#' ([plan_requests()]), collect ([collect_run()]) into an archive
+#' ([archive_open()]), read ([archive_read()]), resample ([bars_resample()]),
+#' find gaps ([series_gaps()]) and draw ([figure_candles()]).
 #'
-#' The vignettes tell the work from end to end, offline, on invented services:
+#' The vignettes show the work from end to end, offline, on invented services:
 #' `vignette("morning-round", "vetusta")`, `vignette("new-api", "vetusta")` (a
 #' new API in ten minutes), `vignette("statistics", "vetusta")` (by name, and as
-#' they were known), `vignette("complete-series", "vetusta")` (from gaps to a
-#' complete series) and `vignette("one-axis", "vetusta")` (prices, statistics
-#' and rivers on one axis) and `vignette("high-water-payoff", "vetusta")`
-#' (season, noise, paths, and the value of a payoff).
+#' known), `vignette("complete-series", "vetusta")` (from gaps to a complete
+#' series), `vignette("one-axis", "vetusta")` (prices, statistics and rivers on
+#' one axis) and `vignette("high-water-payoff", "vetusta")` (season, noise,
+#' paths, and the value of a payoff).
 #'
-#' Every error is a condition of class `vetusta_error` and of a class of its own
-#' kind, such as `vetusta_error_argument`; its fields `what`, `where` and `todo`
-#' say what is wrong, in which place, and what to do next.
+#' Every error is a condition of the class `vetusta_error` and of its own kind,
+#' such as `vetusta_error_argument`; its fields `what`, `where` and `todo` state
+#' the problem, its place, and the next step.
 #'
 #' @keywords internal
 #' @useDynLib vetusta, .registration = TRUE

@@ -209,7 +209,7 @@ test_that("the coverage calendar: present, partly, filled, missing", {
   )
   cells <- figure_gaps(minutes, quay, zone = "Europe/Riga")$data
   expect_identical(
-    as.character(cells$state), c("there", "partly", "missing", "there")
+    as.character(cells$state), c("present", "partly", "missing", "present")
   )
   monthly <- data.frame(
     series = "t",
@@ -219,7 +219,7 @@ test_that("the coverage calendar: present, partly, filled, missing", {
   cells <- figure_gaps(monthly)$data
   expect_identical(
     as.character(cells$state),
-    c("there", "there", "missing", "missing", "there")
+    c("present", "present", "missing", "missing", "present")
   )
   for (n in c(60, 2000)) expect_gt(draw(figure_gaps(days_of(n))), 3000)
 })
@@ -332,7 +332,7 @@ test_that("figures are complete files, equal each time", {
   expect_error_kind(figure_save(figure, "x.png", Inf), "figure", "pixels")
   expect_error_kind(figure_save(figure, "x.gif"), "figure", "png")
   expect_error_kind(
-    figure_save(figure, "no-such-folder/x.png"), "figure", "not there"
+    figure_save(figure, "no-such-folder/x.png"), "figure", "does not exist"
   )
   kept <- withr::local_tempfile(fileext = ".png", lines = "mine")
   broken <- figure + ggplot2::aes(y = .data$nothing)
@@ -355,7 +355,7 @@ test_that("what is missing tells its reason where one is known", {
   )
   cells <- figure_gaps(days, gaps = gaps)$data
   expect_identical(
-    as.integer(table(cells$state)[c("there", "missing", "missing: outage")]),
+    as.integer(table(cells$state)[c("present", "missing", "missing: outage")]),
     c(16L, 3L, 2L)
   )
   expect_identical(

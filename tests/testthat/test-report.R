@@ -138,7 +138,7 @@ test_that("the short text is of 80 columns, and wrong files are refused", {
   kept <- withr::local_tempfile(fileext = ".html", lines = "mine")
   expect_error_kind(report_save(report, "x.pdf"), "report", "html")
   expect_error_kind(
-    report_save(report, "no-such-folder/x.html"), "report", "not there"
+    report_save(report, "no-such-folder/x.html"), "report", "does not exist"
   )
   expect_error_kind(report_make(archive, "nobody"), "argument")
   # none of it is in the window

@@ -131,7 +131,7 @@ test_that("grids, rules, ages and limits are as said", {
     series_align(a, rule = "linear"), "argument", "not known yet"
   )
   expect_error_kind(
-    series_align(a, rule = c(x = "last")), "argument", "not there"
+    series_align(a, rule = c(x = "last")), "argument", "not among the tables"
   )
   expect_error_kind(series_align(a, grid = "c"), "argument", "grid")
   expect_error_kind(series_align(data.frame(x = 1)), "shape")
