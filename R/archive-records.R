@@ -48,7 +48,7 @@ archive_rows <- function(archive, source, dataset, as_of = NULL, all = FALSE) {
         rows_of_frames(
           archive, source, dataset, store_frames(archive, source, dataset),
           shape[1], all
-        )[0,]
+        )[0, ]
       )
     }
     if (nrow(frames)) {

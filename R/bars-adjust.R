@@ -233,7 +233,7 @@ adjust_one <- function(time, close, times, run, actions, method, anchor) {
   maps[k + 1, ] <- c(1, 0, 1)
   for (i in rev(seq_len(k))) {
     onward <- maps[i + 1, ]
-    maps[i,] <- if (used[i]) {
+    maps[i, ] <- if (used[i]) {
       c(onward[1] * a[i], onward[1] * b[i] + onward[2], onward[3] * shares[i])
     } else {
       onward

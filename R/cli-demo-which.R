@@ -85,7 +85,7 @@ demo_prices <- function(quay, archive, collect, table) {
       traded = days$close,
       adjusted = adjusted$close,
       factor = adjusted$factor
-    )[around,]
+    )[around, ]
   )
   ends <- paste0("GRN-26", c("01", "02", "03", "04"))
   collect(

@@ -104,7 +104,7 @@ format_listed <- function(x) {
     },
     if (x$gone > 0) {
       paste0(
-        "  ", thousands(x$gone), 
+        "  ", thousands(x$gone),
         if (x$gone == 1) " is" else " are", " no longer listed: kept, with ",
         if (x$gone == 1) "its last day" else "their last days"
       )

@@ -30,7 +30,8 @@ archive_sink <- function(archive, query, keep_raw = FALSE, gather = 1) {
   dataset <- query$dataset$name
   claims <- new.env(parent = emptyenv())
   # a second is far below any lease
-  beats <- list2env(list(due = -Inf), parent = emptyenv())
+  beats <- new.env(parent = emptyenv())
+  beats$due <- -Inf
   ending <- function(name) {
     if (is.null(name)) {
       return(NULL)

@@ -1,8 +1,8 @@
 # The input of models: one series, in order of time, as it was known.
 
-# list(name, unit, time, days, value, filled, frequency, step, known): `days`
-# are days since 1970, `time` is a Date, or POSIXct for instants. Gaps are an
-# error, or counted.
+# A list of name, unit, time, days, value, filled, frequency, step and known:
+# `days` are days since 1970, `time` is a Date, or POSIXct for instants. Gaps
+# are an error, or counted.
 model_input <- function(x, value = NULL, as_of = NULL, calendar = NULL,
                         holes = "refuse") {
   table <- as_series(x)

@@ -214,7 +214,8 @@ has_releases.vetusta_observations <- function(x) TRUE
 # The newest release of each time, without deleted values.
 newest_points <- function(x, points) {
   if (has_releases(x)) {
-    points <- points[!duplicated(points[c("series", "time")], fromLast = TRUE),]
+    earlier <- duplicated(points[c("series", "time")], fromLast = TRUE)
+    points <- points[!earlier, ]
   }
   deleted <- points[["status"]] %in% "deleted"
   if (any(deleted)) points[!deleted, ] else points

@@ -55,7 +55,8 @@ columns_shift <- function(store) {
       g.first LIMIT 20000"
     )
     segments <- datasets_of_shape(segments, segments$shape[1])
-    segments <- segments[cumsum(segments$rows) - segments$rows < columns_batch,]
+    before <- cumsum(segments$rows) - segments$rows
+    segments <- segments[before < columns_batch, ]
     if (!nrow(segments)) {
       return(invisible())
     }

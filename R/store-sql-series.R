@@ -19,8 +19,8 @@ segment_fan <- 12L
 #   notes       notes to write, each list(kind, key, value), with value NULL to
 #               remove one
 #   raw         the page as it came: a list of hash, about and body
-#   listing     list(request, page, last): the page is part of a full list; see
-#               listing_put()
+#   listing     with request, page and last: the page is part of a full list,
+#               see listing_put()
 #   again       whether it begins with stored rows, mostly unchanged
 #   claims      names of claims that end
 #   now         its instant of arrival

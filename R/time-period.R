@@ -94,7 +94,7 @@ time_periods <- function(x, year_start = "--01-01") {
     first = first,
     last = last,
     days = as.integer(last - first) + 1L
-  )[match(x, known),]
+  )[match(x, known), ]
   rownames(all) <- NULL
   all
 }

@@ -1,6 +1,5 @@
 # Writes docs/reference.md: every command with its options, the words of source
-# cards and desks, and the functions. Run it with the package installed: Rscript
-# tools/reference.R
+# cards and desks, and the functions. Run it with the package installed.
 package <- asNamespace("vetusta")
 
 help_of <- function(command) {

@@ -204,11 +204,7 @@ local_instead <- function(name, value, env = parent.frame()) {
 
 expect_error_kind <- function(object, kind, pattern = NULL) {
   error <- testthat::expect_error(
-    {
-      {
-        object
-      }
-    },
+    object,
     class = paste0("vetusta_error_", kind)
   )
   testthat::expect_true(length(error$todo) == 1 && nzchar(error$todo))

@@ -175,7 +175,7 @@ test_that("what cannot be is answered with the nearest right word", {
   wrong("rows", "quay/market", "symbol>5", pattern = "is text")
   wrong("rank", "quay/market", "--by", "upp", pattern = "did you mean \"up\"")
   wrong("rank", "quay/market", "--by", "high", pattern = "needs the column")
-  wrong("rank", "KELD@1 day", "--on", "2025-09-14", pattern = "There are no bars of")
+  wrong("rank", "KELD@1 day", "--on", "2025-09-14", pattern = "no bars of")
   wrong("near", "124.3,57.1", pattern = "57.1,124.3")
   wrong("near", "57.1", pattern = "a latitude and a longitude")
   wrong("statement", "KELT", pattern = "did you mean \"KELD\"")

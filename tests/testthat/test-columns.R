@@ -76,9 +76,9 @@ test_that("an archive opened before rows moved returns no part of them", {
   archive <- columns_archive(eager = FALSE, path = path)
   vetusta:::columns_shift(archive)
   expect_error_kind(
-    archive_bars(plain, "KELD", "1 minute"), "archive", "since the archive was opened"
+    archive_bars(plain, "KELD", "1 minute"), "archive", "archive was opened"
   )
-  expect_error_kind(put_bars(plain, "KELD"), "archive", "since the archive was opened")
+  expect_error_kind(put_bars(plain, "KELD"), "archive", "archive was opened")
   again <- archive_open(path)
   withr::defer(archive_close(again))
   expect_identical(nrow(archive_bars(again, "KELD", "1 minute")), 390L)

@@ -257,7 +257,9 @@ test_that("a draft from one request, with access and window", {
   refused <- expect_error_kind(
     collect_draft(paste0(url, "/bars")), "draft", "HTTP 401"
   )
-  expect_error_kind(collect_draft("ftp://x.example.org/a"), "draft", "not an http")
+  expect_error_kind(
+    collect_draft("ftp://x.example.org/a"), "draft", "not an http"
+  )
   expect_error_kind(
     collect_draft(paste0(url, "/bars?k={MILL_WORD}")), "secret", "MILL_WORD"
   )

@@ -206,7 +206,7 @@ manner_card <- function(m, url, env = parent.frame()) {
     none = "{by: none}"
   )
   columns <- switch(m$form,
-    objects =,
+    objects = ,
     columns = "{time: {at: /t, as: epoch-s}, close: /c}",
     arrays = "{time: {at: /0, as: epoch-s}, close: /1}",
     map = "{time: {of: key, as: epoch-s}, close: /c}"
@@ -379,7 +379,8 @@ days_server <- function(m, env = parent.frame()) {
 
     ]
     at <- as.numeric(asked(request, "place") %||% 0)
-    page <- rows[seq_len(nrow(rows)) > at & seq_len(nrow(rows)) <= at + m$size,]
+    place <- seq_len(nrow(rows))
+    page <- rows[place > at & place <= at + m$size, ]
     told <- function(t) {
       day <- format(
         as.POSIXct(t, origin = "1970-01-01"), "%Y-%m-%d", tz = m$zone

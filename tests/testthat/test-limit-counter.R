@@ -115,7 +115,7 @@ test_that("unevenly travelling requests never exceed a window", {
         if (sum(requests$time > clock - windows[[1]]$seconds) >= count) {
           return(list())
         }
-        requests[nrow(requests) + 1,] <<-
+        requests[nrow(requests) + 1, ] <<-
           list(nrow(requests) + 1, clock + under_way, 1)
         list(id = nrow(requests))
       },

@@ -7,7 +7,9 @@ test_that("errors of arguments", {
   expect_snapshot(refused(archive_bars(archive, "KELD", interval = "soon")))
   expect_snapshot(refused(archive_read(archive, "KELD", from = "12.03.2026")))
   expect_snapshot(refused(archive_read(archive, "KELD", zone = "Riga")))
-  expect_snapshot(refused(query_bars(quay, "KELD", "2 minutes", span = "1 day")))
+  expect_snapshot(
+    refused(query_bars(quay, "KELD", "2 minutes", span = "1 day"))
+  )
   expect_snapshot(refused(query_bars(quay, "KELD", "1 day")))
   expect_snapshot(
     refused(query_rows(quay, "directry")), transform = plain_words

@@ -85,7 +85,8 @@ test_that("missing days are counted, past payments need whole seasons", {
   paid <- payoff_value(index, data.frame(strike = 0))
   expect_identical(paid$count, 1L)
   expect_error(
-    payoff_value(index[1, ], data.frame(strike = 0)), "No past season is complete",
+    payoff_value(index[1, ], data.frame(strike = 0)),
+    "No past season is complete",
     class = "vetusta_error_model"
   )
 })

@@ -91,7 +91,7 @@ test_that("nearby places by great circle, the fullest first at ties", {
 test_that("a ranking has the requested rows, above floors, with ties", {
   slow <- function(rows, by) {
     value <- switch(by,
-      up =,
+      up = ,
       down = 100 * (rows$last / rows$before - 1),
       traded = rows$volume,
       range = 100 * (rows$high - rows$low) / rows$before,

@@ -46,7 +46,9 @@ test_that("each sign chooses the rows that it should", {
 
 test_that("what cannot be is refused with what to do", {
   expect_error_kind(rows_filter(rows_asked, "volum>1"), "argument", "volum")
-  expect_error_kind(rows_filter(rows_asked, "volume"), "argument", "no comparison sign")
+  expect_error_kind(
+    rows_filter(rows_asked, "volume"), "argument", "no comparison sign"
+  )
   expect_error_kind(rows_filter(rows_asked, "volume>many"), "argument", "many")
   expect_error_kind(rows_filter(rows_asked, "first>soon"), "argument", "soon")
   expect_error_kind(rows_filter(rows_asked, "seen>soon"), "argument", "soon")

@@ -531,7 +531,7 @@ office_structure <- function(
       'xmlns:c="c"><m:Structures><s:Dataflows>',
       paste0(
         '<s:Dataflow id="FLOW" agencyID="OTHER" version="1.0"><c:Name>Of ',
-        'another</c:Name></',
+        "another</c:Name></",
         paste0(
           's:Dataflow><s:Dataflow id="FLOW" agencyID="OWN" ',
           'version="1.0"><c:Name>Own</',
@@ -565,8 +565,8 @@ office_structure <- function(
     ),
     dimensions,
     paste0(
-      '<s:TimeDimension ',
-      'id="TIME_PERIOD"/></s:DimensionList></s:DataStructureComponents>', '</',
+      "<s:TimeDimension ",
+      'id="TIME_PERIOD"/></s:DimensionList></s:DataStructureComponents>', "</",
       "s:DataStructure></s:DataStructures></m:Structures></m:Structure>"
     )
   )

@@ -314,7 +314,7 @@ test_that("footers are told, errors of the service are errors", {
         'OBS_VALUE="1"/></Series></m:DataSet><f:Footer ',
         'xmlns:f="f"><f:Message code="510" ',
         'severity="Warning"><c:Text>Cut at 5,000 ',
-        'cells</c:Text></f:Message></f:Footer>'
+        "cells</c:Text></f:Message></f:Footer>"
       )
     )
   )
@@ -376,7 +376,7 @@ test_that("wrong, cut or hostile messages are refused quickly", {
     vetusta:::decode_structure(
       charToRaw(
         paste0(
-          '<!DOCTYPE x [<!ENTITY e SYSTEM ',
+          "<!DOCTYPE x [<!ENTITY e SYSTEM ",
           '"file:///etc/passwd">]><Structure>&e;</Structure>'
         )
       ),

@@ -72,7 +72,9 @@ test_that("a wrong card says file, line, and the nearest right word", {
   expect_error_kind(
     source_card(card_with(change("      close: /lst", ""))), "card", "`close`"
   )
-  expect_error_kind(source_card(card_with(c(good, "a: [1"))), "card", "not valid YAML")
+  expect_error_kind(
+    source_card(card_with(c(good, "a: [1"))), "card", "not valid YAML"
+  )
   expect_error_kind(source_card("nowhere.yml"), "card", "quay")
 })
 

@@ -102,7 +102,9 @@ test_that("instants are read with their offsets, days as local midnights", {
   for (wrong in c(
     "2026-02-30", "yesterday", "2026-03-12T25:00:00Z", "12.03.2026"
   )) {
-    expect_error_kind(time_instant(wrong), "argument", "neither a day nor an instant")
+    expect_error_kind(
+      time_instant(wrong), "argument", "neither a day nor an instant"
+    )
   }
   expect_error_kind(
     time_instant("2026-03-12", "Europe/Rige"), "argument", "Europe/Riga"

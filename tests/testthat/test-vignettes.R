@@ -31,7 +31,18 @@ vignette_of <- function(name) {
 
 test_that("the morning round asks once, and tells how it stands", {
   told <- vignette_of("morning-round")
-  expect_true(any(grepl("fixings: nothing to request: the archive is complete for this window", told$lines, fixed = TRUE)))
+  expect_true(
+    any(
+      grepl(
+        paste(
+          "fixings: nothing to request: the archive is complete for",
+          "this window"
+        ),
+        told$lines,
+        fixed = TRUE
+      )
+    )
+  )
   expect_true(any(grepl("^#> salt +[0-9]+ +[1-9][0-9,]* .*done", told$lines)))
   expect_length(told$drawn, 1)
 })

@@ -128,7 +128,9 @@ test_that("rows, columns and their faults are decoded", {
   expect_identical(
     decoded$rejected$pointer, c("/data/items/1/t", "/data/items/2/p/c")
   )
-  expect_identical(decoded$rejected$reason, c("time cannot be read", "no close"))
+  expect_identical(
+    decoded$rejected$reason, c("time cannot be read", "no close")
+  )
 })
 
 test_that("an answer that is no data says so", {

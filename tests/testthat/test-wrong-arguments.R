@@ -58,7 +58,9 @@ calls_for_spoiling <- function(archive, folder) {
     archive_rows = list(archive = archive, source = "files", dataset = "rows"),
     archive_series = list(archive = archive),
     archive_journal = list(archive = archive),
-    archive_schema = list(archive = archive, source = "files", dataset = "rows"),
+    archive_schema = list(
+      archive = archive, source = "files", dataset = "rows"
+    ),
     archive_rejected = list(archive = archive),
     archive_datasets = list(archive = archive),
     archive_observations = list(
