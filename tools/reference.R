@@ -97,7 +97,8 @@ writeLines(
     "(`status`). A word `@FILE` is replaced by the lines of the file.",
     commands, "", "## Words of a source card", "",
     words(package$card_grammar()), "", "## Words of desk.yml", "",
-    words(package$desk_grammar()), "", "## Functions", "",
+    words(package$desk_grammar()), "", "## Words of an import card", "",
+    words(package$import_grammar()), "", "## Functions", "",
     "`?name` in R shows the help page.", "", sort(functions)
   ),
   "docs/reference.md"

@@ -207,7 +207,7 @@ test_that("an absent symbol is not retried, and plurals are right", {
   )
   expect_identical(run$status, 1L)
   expect_match(run$stdout, "in 1 page and")
-  expect_match(run$stderr, "once the source has them")
+  expect_match(run$stderr, "once the source has the data")
   json <- jsonlite::fromJSON(
     run_vetusta(
       "collect", "test.yml", "NONE", "--interval", "1 minute", "--from",
