@@ -40,6 +40,20 @@ cli_rank <- function(arguments) {
   if (!length(words)) {
     cli_usage_error("name a snapshot, as quay/market, or series IDs of days")
   }
+  ranked <- cli_ranked(archive, words, options$words[sign], options)
+  done <- ranked$rows
+  shown <- c(
+    "rank", "symbol", "name", "type", "last", "before", "change", "percent",
+    "volume", if (options$by %in% c("range", "high", "low")) "score", "tied"
+  )
+  cli_put(rank_digits(done[intersect(shown, names(done))]), options)
+  if (!is.null(options$list)) cli_write_list(done$symbol, options$list)
+  cli_rank_said(done, ranked$how)
+}
+
+# list(rows, how): ranked instruments of a snapshot or of daily bars, and what
+# to say about them.
+cli_ranked <- function(archive, words, where, options) {
   datasets <- archive_datasets(archive)
   snapshots <- datasets_of_shape(datasets, "snapshot")
   plain <- length(words) == 1 &&
@@ -56,21 +70,15 @@ cli_rank <- function(arguments) {
   typed <- mean(!is.na(rows[["type"]] %||% NA))
   # with an incomplete directory most types are unknown
   of_type <- options$type != "any" && typed > 0.9
-  where <- c(options$words[sign], if (of_type) paste0("type=", options$type))
+  where <- c(where, if (of_type) paste0("type=", options$type))
   done <- rank_moves(
     rows, options$by, cli_number(options, "limit", 1),
     cli_number(options, "min_volume", 0), cli_number(options, "min_price", 0),
     where
   )
-  shown <- c(
-    "rank", "symbol", "name", "type", "last", "before", "change", "percent",
-    "volume", if (options$by %in% c("range", "high", "low")) "score", "tied"
-  )
-  cli_put(rank_digits(done[intersect(shown, names(done))]), options)
-  if (!is.null(options$list)) cli_write_list(done$symbol, options$list)
-  cli_rank_said(
-    done,
-    c(
+  list(
+    rows = done,
+    how = c(
       attr(rows, "how"),
       if (options$type != "any" && !of_type) {
         paste0(

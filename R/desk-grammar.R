@@ -10,6 +10,7 @@ desk_grammar <- function() {
     urls = list(.each = "text"),
     log = "text",
     on_failure = "text",
+    on_success = "text",
     track = list(.each = desk_query_grammar()),
     outputs = list(.each = desk_output_grammar())
   )
@@ -49,6 +50,22 @@ desk_output_grammar <- function() {
     title = "text",
     series = "texts",
     rows = "text",
+    statement = list(
+      symbols = "texts",
+      facts = "text",
+      period = c("word", "annual", "quarterly", "trailing"),
+      items = "texts",
+      filed = c("word", "first", "last"),
+      limit = "count"
+    ),
+    rank = list(
+      of = "texts",
+      by = c("word", "up", "down", "traded", "range", "high", "low"),
+      limit = "count",
+      min_volume = "number",
+      min_price = "number",
+      type = "text"
+    ),
     where = "texts",
     columns = "texts",
     from = "text",
@@ -89,6 +106,11 @@ desk_clashes <- list(
   ),
   outputs = list(
     c("series", "rows", "an output is of series or of rows"),
+    c("statement", "series", "a statement has symbols: of its own"),
+    c("statement", "rows", "a statement has facts: of its own"),
+    c("rank", "series", "a ranking names its series by of:"),
+    c("rank", "rows", "a ranking names its rows by of:"),
+    c("rank", "statement", "an output is a ranking or a statement"),
     c("file", "append", "an output is written anew or appended"),
     c("figure", "append", "a figure is a separate file"),
     c("report", "append", "a report is a separate file"),
@@ -98,9 +120,12 @@ desk_clashes <- list(
     c("model", "rows", "a model has a single series"),
     c("model", "append", "a model is a report"),
     c("model", "figure", "a model's report has its figures"),
+    c("rows", "from", "rows have no window; use where:"),
+    c("rows", "span", "rows have no window; use where:"),
+    c("rows", "to", "rows have no window; use where:"),
     c("figure", "columns", "a figure has no columns"),
     c("figure", "where", "a figure has no rows"),
-    c("figure", "form", "a figure is no table"),
+    c("figure", "form", "a figure is not a table"),
     c("align", "form", "what is aligned is wide"),
     c("span", "from", "an output has a span or a from")
   )
@@ -114,7 +139,7 @@ desk_beside <- list(
     align = "series", parts = "report", template = "report", figure = "series",
     panels = "figure", index = "figure", log_scale = "figure", dark = "figure",
     labels = "series", session = "series", from = "series", to = "series",
-    span = "series", form = "series", adjust = "series"
+    span = "series", adjust = "series"
   )
 )
 

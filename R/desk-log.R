@@ -59,19 +59,18 @@ refresh_logged <- function(desk, work) {
   log_write(
     file, c(if (length(lines)) lines, paste("ended with status", status))
   )
-  if (status != 0L && !is.null(desk$on_failure)) {
-    refresh_alarm(desk, lines, file)
-  }
+  word <- if (status == 0L) "on_success" else "on_failure"
+  if (!is.null(desk[[word]])) refresh_command(desk, word, lines, file)
   status
 }
 
-# The command of the user's choice, with the outcome in its environment.
-refresh_alarm <- function(desk, lines, file) {
-  said <- tryCatch(
+# The command of the user's choice, with the messages in its environment.
+refresh_command <- function(desk, word, lines, file) {
+  message <- tryCatch(
     {
       run <- processx::run(
         "/bin/sh",
-        c("-c", desk$on_failure),
+        c("-c", desk[[word]]),
         wd = desk$folder,
         error_on_status = FALSE,
         timeout = 120,
@@ -79,14 +78,14 @@ refresh_alarm <- function(desk, lines, file) {
           "current",
           VETUSTA_DESK = desk$folder,
           VETUSTA_LOG = file,
-          VETUSTA_SAID = paste(utils::tail(lines, 40), collapse = "\n")
+          VETUSTA_MESSAGE = paste(utils::tail(lines, 40), collapse = "\n")
         )
       )
-      if (run$status != 0) paste("on_failure ended with status", run$status)
+      if (run$status != 0) paste(word, "ended with status", run$status)
     },
     error = function(e) {
-      paste("on_failure could not be run:", conditionMessage(e))
+      paste(word, "could not be run:", conditionMessage(e))
     }
   )
-  if (length(said)) log_write(file, said)
+  if (length(message)) log_write(file, message)
 }

@@ -59,6 +59,7 @@ desk_open <- function(folder = ".") {
       outputs = content$outputs %||% list(),
       log = if (!is.null(content$log)) within(content$log),
       on_failure = content$on_failure,
+      on_success = content$on_success,
       file = file
     ),
     class = "vetusta_desk"

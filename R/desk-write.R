@@ -106,10 +106,12 @@ output_write <- function(desk, name, entry) {
     report_save(model_report(model, entry$title), within(entry$file))
     return(nrow(model$data))
   }
-  if (!is.null(entry$rows)) {
-    rows <- rows_filter(
-      cli_export_rows(cli_archive(options), entry$rows, options), entry$where
-    )
+  if (!is.null(entry$statement)) {
+    rows <- output_statement(cli_archive(options), entry)
+  } else if (!is.null(entry$rank)) {
+    rows <- output_rank(cli_archive(options), entry, options)
+  } else if (!is.null(entry$rows)) {
+    rows <- output_rows(cli_archive(options), entry)
   } else {
     if (is.null(entry$series)) {
       vetusta_stop(
@@ -133,6 +135,56 @@ output_write <- function(desk, name, entry) {
     export_append(rows, within(entry$append), entry$table)
   }
   nrow(rows)
+}
+
+# Rows of a dataset, with the columns that identify them.
+output_rows <- function(archive, entry) {
+  parts <- strsplit(entry$rows, "/", fixed = TRUE)[[1]]
+  known <- store_datasets(archive)
+  shape <- known$shape[known$source == parts[1] & known$dataset == parts[2]]
+  rows <- rows_filter(archive_rows(archive, parts[1], parts[2]), entry$where)
+  keys <- if (length(shape)) record_keys[[shape[1]]]
+  attr(rows, "keys") <- intersect(keys %||% names(rows), names(rows))
+  rows
+}
+
+# A statement of companies: wide in a file, long in a table that grows.
+output_statement <- function(archive, entry) {
+  words <- entry$statement
+  id <- cli_dataset_of_shape(archive, "facts", words$facts)
+  facts <- cli_facts(
+    archive, id, list(words = unlist(words$symbols), as_of = NULL)
+  )
+  grows <- !is.null(entry$append)
+  rows <- facts_statement(
+    facts,
+    symbol = unlist(words$symbols),
+    period = words$period %||% "annual",
+    items = unlist(words$items),
+    filed = words$filed %||% "last",
+    form = entry$form %||% if (grows) "long" else "wide",
+    limit = words$limit %||% 5
+  )
+  if (!is.null(entry$where)) rows <- rows_filter(rows, entry$where)
+  if (grows) attr(rows, "keys") <- c("period_end", "symbol", "item")
+  rows
+}
+
+# A ranking of a snapshot or of daily bars.
+output_rank <- function(archive, entry, options) {
+  words <- entry$rank
+  text <- function(name, default) as.character(words[[name]] %||% default)
+  ranked <- cli_ranked(
+    archive, join_stored_dataset(archive, unlist(words$of)),
+    unlist(entry$where),
+    list(
+      desk = options$desk, on = NULL, as_of = NULL, window = "1 year",
+      by = words$by %||% "up", limit = text("limit", 12),
+      min_volume = text("min_volume", 1000), min_price = text("min_price", 1),
+      type = words$type %||% "share"
+    )
+  )
+  rank_digits(ranked$rows)
 }
 
 # The options of the commands on series, from an output's words.

@@ -67,18 +67,16 @@ export_append <- function(rows, file, table = NULL, update = TRUE,
   )
 }
 
-# The columns that identify rows: the time, and the series of a long table.
+# The columns that identify rows: those that the rows state, a key of facts, or
+# the time and the series of a long table.
 append_keys <- function(rows) {
   named <- attr(rows, "keys")
-  if (length(named) &&
-    any(vapply(
-      named,
-      function(name) {
-        inherits(rows[[name]], c("POSIXct", "Date"))
-      },
-      TRUE
-    ))) {
+  if (length(named)) {
     return(named)
+  }
+  facts <- c("period_end", "symbol", "item")
+  if (all(facts %in% names(rows))) {
+    return(c(facts, intersect(c("period_start", "basis", "unit"), names(rows))))
   }
   time <- intersect(c("time", "period"), names(rows))
   if (length(time) != 1) {
@@ -144,7 +142,8 @@ append_places <- function(rows, existing, keys, file, formulas = character()) {
           } else if (is.numeric(column)) {
             format_exact(column)
           } else {
-            as.character(column)
+            # an empty cell and a missing text are equal
+            ifelse(is.na(column), "", as.character(column))
           }
         }),
         sep = "\r"
@@ -153,10 +152,16 @@ append_places <- function(rows, existing, keys, file, formulas = character()) {
   }
   ours <- text(rows, used)
   if (anyDuplicated(ours)) {
+    timed <- length(time_keys(rows, used)) > 0
     vetusta_stop(
-      "export", "Two rows have the same time.",
+      "export",
+      paste0("Two rows have the same ", if (timed) "time." else "key."),
       where = file,
-      todo = "give a single row per time and series"
+      todo = if (timed) {
+        "give a single row per time and series"
+      } else {
+        paste("give a single row per", paste(used, collapse = ", "))
+      }
     )
   }
   theirs <- text(existing, heads[match(lower(used), lower(heads))])
@@ -239,9 +244,9 @@ append_text <- function(rows, file, separator, keys, update, zone) {
 # rows.
 existing_rows <- function(texts, keys, rows, zone, file) {
   existing <- as.list(texts)
-  time <- keys[1]
-  at <- match(time, tolower(trimws(names(texts))))
-  if (!is.na(at)) {
+  for (time in time_keys(rows, keys)) {
+    at <- match(tolower(time), tolower(trimws(names(texts))))
+    if (is.na(at)) next
     read <- if (inherits(rows[[time]], "Date")) {
       read_day(existing[[at]])
     } else {
@@ -266,6 +271,14 @@ existing_rows <- function(texts, keys, rows, zone, file) {
     existing[[at]] <- read
   }
   existing
+}
+
+# Keys that are instants or days.
+time_keys <- function(rows, keys) {
+  dated <- vapply(
+    keys, function(key) inherits(rows[[key]], c("POSIXct", "Date")), TRUE
+  )
+  keys[dated]
 }
 
 # Whether rows differ from the existing ones: numbers by value, others as text.

@@ -105,7 +105,8 @@ append_sheet <- function(rows, file, table, keys, update, zone) {
     existing$columns[places$columns[value_columns]], there, places$at[there]
   )
   fresh <- which(is.na(places$at))
-  fresh <- fresh[order(as.numeric(rows[[keys[1]]])[fresh])]
+  time <- time_keys(rows, keys)
+  if (length(time)) fresh <- fresh[order(as.numeric(rows[[time[1]]])[fresh])]
   changed <- if (update) there[differ] else integer()
   if (length(fresh) || length(changed)) {
     sheet_put(book, at, existing, places, values, fresh, changed)
@@ -219,11 +220,11 @@ existing_sheet <- function(book, at, keys, rows, zone, file) {
   } else {
     25569
   }
-  time <- match(keys[1], tolower(trimws(names(columns))))
-  if (!is.na(time)) {
+  for (key in time_keys(rows, keys)) {
+    time <- match(tolower(key), tolower(trimws(names(columns))))
+    if (is.na(time)) next
     columns[[time]] <- sheet_times(
-      columns[[time]], inherits(rows[[keys[1]]], "Date"), epoch, zone, file,
-      keys[1]
+      columns[[time]], inherits(rows[[key]], "Date"), epoch, zone, file, key
     )
   }
   # a table created without rows has one empty row

@@ -179,7 +179,7 @@ planned_key <- function(planned) key_text(planned$keys[[1]])
 #' @export
 print.vetusta_query <- function(x, ...) {
   cat(
-    "query: ", if (is.null(x$interval)) x$dataset else query_noun(x),
+    "query: ", if (is.null(x$interval)) x$dataset$name else query_noun(x),
     if (!is.null(x$interval)) paste0(" of ", format(x$interval)), " from ",
     x$source$source, "\n",
     sep = ""

@@ -151,10 +151,19 @@ rows_columns <- function(rows, names) {
   chosen <- rows[old]
   names(chosen) <- vapply(parts, `[`, "", 1)
   # the key columns under their new names
-  attr(
-    chosen, "keys"
-  ) <- names(chosen)[old %in% c("time", "period", "symbol", "series", "side")]
+  identifying <- attr(rows, "keys") %||%
+    c("time", "period", "symbol", "series", "side")
+  keys <- names(chosen)[old %in% identifying]
+  if (length(attr(rows, "keys")) || length(time_columns(chosen[keys]))) {
+    attr(chosen, "keys") <- keys
+  }
   chosen
+}
+
+time_columns <- function(rows) {
+  names(rows)[vapply(
+    as.list(rows), function(column) inherits(column, c("POSIXct", "Date")), TRUE
+  )]
 }
 
 check_column <- function(rows, name) {

@@ -154,7 +154,7 @@ test_that("errors of desks, calendars, figures and reports", {
       calendar_make(
         list(
           calendar = "mill", zone = "Europe/Riga",
-          sessions = list(regular = "09:00-08:00")
+          sessions = list(regular = "9 to 17")
         )
       )
     )

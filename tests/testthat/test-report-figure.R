@@ -96,7 +96,7 @@ test_that("a panel tells the values of its own series, at two widths", {
   skip_without_browser()
   for (width in c(1280, 400)) {
     browser <- offline_report(width)
-    lines <- figure_number(browser, "own levels, 1 day")
+    lines <- figure_number(browser, "files levels, 1 day")
     places <- list(c(0.3, 0.3), c(0.8, 0.3), c(0.3, 0.75), c(0.8, 0.75))
     told <- vapply(
       places, function(at) told_at(browser, lines, at[1], at[2]), ""
@@ -126,7 +126,7 @@ test_that("a panel tells the values of its own series, at two widths", {
 test_that("zooming by dragging and keys, and back", {
   skip_without_browser()
   browser <- offline_report(1280)
-  lines <- figure_number(browser, "own levels, 1 day")
+  lines <- figure_number(browser, "files levels, 1 day")
   figure <- sprintf("document.querySelectorAll('figure.drawn')[%d]", lines)
   is_part <- paste0(
     figure, ".querySelector('svg.part').style.display !== 'none'"
@@ -192,7 +192,7 @@ test_that("zooming by dragging and keys, and back", {
 test_that("candles have four prices, and appear when zoomed", {
   skip_without_browser()
   browser <- offline_report(1280)
-  candles <- figure_number(browser, "own import, 1 day: candles")
+  candles <- figure_number(browser, "files import, 1 day: candles")
   told <- told_at(browser, candles, 0.25, 0.4)
   expect_match(
     told,

@@ -150,7 +150,7 @@ test_that("crontab lines of a desk are added and removed alone", {
   )
   expect_identical(vetusta:::crontab_with(with, desk, character()), others)
   expect_error_kind(
-    vetusta:::crontab_with(with[-length(with)], desk, own), "desk", "changed"
+    vetusta:::crontab_with(with[-length(with)], desk, own), "desk", "edited"
   )
   units <- vetusta:::desk_units(timed_desk("at 18:30 Europe/Riga on weekdays"))
   expect_match(
@@ -192,7 +192,7 @@ test_that("logs rotate, failures run a command, no secret appears", {
   )
   cat(
     paste0(
-      "on_failure: echo \"$VETUSTA_SAID\" > told\nlog: ",
+      "on_failure: echo \"$VETUSTA_MESSAGE\" > told\nlog: ",
       "runs.log\ntrack:\n  a: {source: quay, "
     ),
     "dataset: market, times: at 0:00}\n",
@@ -213,6 +213,15 @@ test_that("logs rotate, failures run a command, no secret appears", {
   expect_false(
     any(grepl("hidden-key", c(log, readLines(file.path(folder, "told")))))
   )
+  # a desk without queries refreshes well
+  fine <- desk_make(file.path(folder, "fine"))
+  cat(
+    "on_success: echo \"$VETUSTA_DESK\" > done\n",
+    file = file.path(fine$folder, "desk.yml"), append = TRUE
+  )
+  run <- run_vetusta("refresh", "--log", folder = fine$folder)
+  expect_identical(run$status, 0L)
+  expect_match(readLines(file.path(fine$folder, "done")), "fine$")
   file <- file.path(folder, "long.log")
   for (i in 1:7) {
     writeLines(strrep("x", 1.1e6), file)
