@@ -154,13 +154,13 @@ rows_columns <- function(rows, names) {
   identifying <- attr(rows, "keys") %||%
     c("time", "period", "symbol", "series", "side")
   keys <- names(chosen)[old %in% identifying]
-  if (length(attr(rows, "keys")) || length(time_columns(chosen[keys]))) {
+  if (length(attr(rows, "keys")) || length(dated_columns(chosen[keys]))) {
     attr(chosen, "keys") <- keys
   }
   chosen
 }
 
-time_columns <- function(rows) {
+dated_columns <- function(rows) {
   names(rows)[vapply(
     as.list(rows), function(column) inherits(column, c("POSIXct", "Date")), TRUE
   )]

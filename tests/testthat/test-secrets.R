@@ -269,7 +269,7 @@ test_that("headers are one line; texts are always encoded", {
   )
   expect_error_kind(
     query_bars(source_card("quay"), "..", "1 day", from = "2026-03-12"),
-    "argument", "no symbol"
+    "argument", "neither a symbol"
   )
 })
 
