@@ -28,6 +28,7 @@ cli_sources <- function(arguments) {
           "draft: a header of that request, as \"X-Token: {SURVEY_TOKEN}\"",
           metavar = "NAME:VALUE"
         ),
+        cli_option("symbol", "; draft: the one in the URL, for {symbol}"),
         cli_option("name", "the draft's source [new]", default = "new"),
         cli_option("samples", "; by default samples beside the cards"),
         cli_option(
@@ -179,6 +180,7 @@ cli_sources_draft <- function(options) {
     )
   }
   collect_draft(
-    options$url, headers, options$name, options$desk %||% ".", options$body
+    options$url, headers, options$name, options$desk %||% ".", options$body,
+    options$symbol
   )
 }

@@ -17,6 +17,8 @@
 #' @param name The source's name.
 #' @param folder The folder whose `desk.env` has secrets.
 #' @param body The body of the request, sent by POST.
+#' @param symbol The symbol in the URL, in whose place the card has `{symbol}`;
+#'   by default a value of the answer that the URL contains.
 #' @return The lines of the card, a character vector. Guesses are marked with `#
 #'   ?`.
 #' @section Errors: `vetusta_error_draft` for an invalid URL, an error as an
@@ -32,11 +34,12 @@
 #' )
 #' }
 collect_draft <- function(url, headers = character(), name = "new",
-                          folder = ".", body = NULL) {
+                          folder = ".", body = NULL, symbol = NULL) {
   check_text(url, "url", "draft")
   check_text(name, "name", "draft")
   check_text(folder, "folder", "draft")
   if (!is.null(body)) check_text(body, "body", "draft")
+  if (!is.null(symbol)) check_text(symbol, "symbol", "draft")
   if (length(headers) && (!is.character(headers) || is.null(names(headers)))) {
     vetusta_stop(
       "draft", "`headers` must be named texts.",
@@ -121,7 +124,10 @@ collect_draft <- function(url, headers = character(), name = "new",
     )
   }
   sample <- draft_sample(unpacked_body(answer$body, url), url)
-  draft_card(list(sample), url, name, draft_request(url, headers, body))
+  symbol <- symbol %||% draft_symbol(url, list(sample))
+  draft_card(
+    list(sample), url, name, draft_request(url, headers, body, symbol)
+  )
 }
 
 # Which secrets were removed from a draft, and where to store them.
@@ -158,7 +164,7 @@ fill_secrets <- function(text, values) {
 
 # The parts of a card that the request shows: URL, access, and parameters with
 # the window.
-draft_request <- function(url, headers, body = NULL) {
+draft_request <- function(url, headers, body = NULL, symbol = NULL) {
   query <- if (grepl("?", url, fixed = TRUE)) {
     strsplit(sub("#.*", "", sub("^[^?]*[?]", "", url)), "&", fixed = TRUE)[[1]]
   }
@@ -186,23 +192,38 @@ draft_request <- function(url, headers, body = NULL) {
   )
   type <- vapply(values, draft_type, "", USE.NAMES = FALSE)
   moves <- !secret & !is.na(word) & type %in% c(instant_types, "local")
+  same <- function(text) {
+    tolower(text) == tolower(symbol %||% "") & nzchar(text)
+  }
+  symbols <- !secret & !moves & same(values)
+  path <- strsplit(sub(origin, "", plain, fixed = TRUE), "/", fixed = TRUE)[[1]]
+  path[same(path)] <- "{symbol}"
+  # values of the symbol within a name, as in KELD.json
+  path <- if (is.null(symbol)) {
+    path
+  } else {
+    sub(paste0("^", symbol, "(?=[.])"), "{symbol}", path, perl = TRUE)
+  }
   hidden <- c(secret, logical())
-  kept <- query[!hidden & !moves]
+  kept <- query[!hidden & !moves & !symbols]
   # a template variable is a word
-  variable <- gsub("[^A-Za-z0-9_]", "_", names[moves])
+  variable <- gsub("[^A-Za-z0-9_]", "_", names)
+  templated <- symbols | moves
   list(
     url = paste0("url: ", origin),
     access = draft_access(names[secret], values[secret], headers),
     request = paste0(
-      "    request: ", sub(origin, "", plain, fixed = TRUE),
+      "    request: ", paste(path, collapse = "/"),
       if (length(kept)) paste0("?", paste(kept, collapse = "&")),
-      if (any(moves)) {
+      if (any(templated)) {
         paste0(
-          "{", if (length(kept)) "&" else "?", paste(variable, collapse = ","),
-          "}"
+          "{", if (length(kept)) "&" else "?",
+          paste(variable[templated], collapse = ","), "}"
         )
       },
-      "    # ? put {symbol} in place of the symbol",
+      if (!any(symbols) && !any(grepl("{symbol}", path, fixed = TRUE))) {
+        "    # ? put {symbol} in place of the symbol"
+      },
       if (!is.null(body)) {
         paste0(
           "\n    method: POST\n    body: ",
@@ -210,13 +231,18 @@ draft_request <- function(url, headers, body = NULL) {
         )
       }
     ),
-    parameters = if (any(moves)) {
+    parameters = if (any(templated)) {
       c(
         "    parameters:",
-        paste0(
-          "      ", variable, ": {gives: ", word[moves], ", as: ", type[moves],
-          "}   # ?"
-        )
+        if (any(symbols)) {
+          paste0("      ", variable[symbols], ": {gives: symbol}")
+        },
+        if (any(moves)) {
+          paste0(
+            "      ", variable[moves], ": {gives: ", word[moves], ", as: ",
+            type[moves], "}   # ?"
+          )
+        }
       )
     }
   )

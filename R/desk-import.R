@@ -25,7 +25,7 @@ import_grammar <- function() {
     decimal = c("word", ".", ","),
     thousands = c("word", "none", ",", ".", "'", " "),
     dates = c("word", "ymd", "dmy", "mdy"),
-    encoding = c("word", import_form_choices$encoding),
+    encoding = c("word", import_form_choices()$encoding),
     nothing = "texts",
     sheet = "text"
   )

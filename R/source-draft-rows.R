@@ -13,7 +13,8 @@ draft_single <- function(x) {
 
 draft_at <- function(x, pointer) {
   for (key in strsplit(substring(pointer, 2), "/", fixed = TRUE)[[1]]) {
-    x <- x[[gsub("~0", "~", gsub("~1", "/", key, fixed = TRUE), fixed = TRUE)]]
+    key <- gsub("~0", "~", gsub("~1", "/", key, fixed = TRUE), fixed = TRUE)
+    x <- if (is.null(names(x))) x[[as.integer(key) + 1]] else x[[key]]
   }
   x
 }
@@ -65,6 +66,11 @@ draft_type <- function(values, name = "t") {
   if (is.logical(values) || all(tolower(text) %in% c("true", "false"))) {
     return("flag")
   }
+  if (grepl(instant_names, name, ignore.case = TRUE) &&
+    all(grepl("^(19|20)[0-9]{6}$", text)) &&
+    !anyNA(as.Date(text, "%Y%m%d"))) {
+    return("day, written: \"%Y%m%d\"")
+  }
   if (!anyNA(number)) {
     scale <- c(
       "epoch-s" = 1, "epoch-ms" = 1e3, "epoch-us" = 1e6, "epoch-ns" = 1e9
@@ -91,6 +97,10 @@ draft_type <- function(values, name = "t") {
   }
   if (!anyNA(read_day(text))) {
     return("day")
+  }
+  spelled <- draft_spelled_day(text)
+  if (!is.null(spelled)) {
+    return(spelled)
   }
   if (all(grepl("T", text)) && !anyNA(read_rfc3339(text))) {
     return(
@@ -235,6 +245,14 @@ draft_dataset <- function(format, place, members, paging, call = NULL) {
     seq_along(members),
     function(i) draft_type(members[[i]]$values, last_part[i]), ""
   )
+  if (isTRUE(place$comma)) types[types == "number"] <- "decimal comma"
+  keyed <- place$form == "map" || "pairs" %in% c(place$form, place$inner)
+  # the value of a pair has no name of its own
+  price <- only_price(
+    types, ifelse(keyed & names(members) == "/value", "", last_part)
+  )
+  dated <- which(plain_type(types) %in% c(instant_types, "local"))
+  dated_alone <- if (length(dated) == 1) dated else 0
   for (i in seq_along(members)) {
     fits <- names(draft_columns)[
       vapply(
@@ -245,9 +263,17 @@ draft_dataset <- function(format, place, members, paging, call = NULL) {
     fits <- setdiff(fits, taken)
     if (length(fits) &&
       fits[1] == "time" &&
-      !types[i] %in% c(instant_types, "local")) {
+      !plain_type(types[i]) %in% c(instant_types, "local")) {
       fits <- character()
     }
+    # the key of a map is a time or a symbol, whatever its place
+    if (names(members)[i] %in% c("/key", "/outer-key")) {
+      dated <- plain_type(types[i]) %in% c(instant_types, "local")
+      fits <- setdiff(if (dated) "time" else "symbol", taken)
+    }
+    if (!length(fits) && i == price) fits <- setdiff("close", taken)
+    # a single date of a table is its time, in any language
+    if (!length(fits) && i == dated_alone) fits <- setdiff("time", taken)
     column <- if (length(fits)) {
       fits[1]
     } else {
@@ -263,7 +289,6 @@ draft_dataset <- function(format, place, members, paging, call = NULL) {
       )[length(taken) + 1]
     }
     taken <- c(taken, column)
-    keyed <- place$form == "map" || "pairs" %in% c(place$form, place$inner)
     at <- if (keyed &&
       names(members)[i] %in% c("/key", "/value", "/outer-key")) {
       paste("of:", substring(names(members)[i], 2))
@@ -275,15 +300,28 @@ draft_dataset <- function(format, place, members, paging, call = NULL) {
       paste0(
         "      ", column, ": {", at, ", as: ", draft_type_words(types[i]),
         if (members[[i]]$optional) ", need: optional", "}",
-        if (!length(fits)) {
-          "   # ? a separate column"
-        } else if (types[i] %in% instant_types[1:4]) {
-          "   # ? an instant"
-        }
+        draft_doubt(
+          types[i], members[[i]]$values, length(fits) > 0, i == price
+        )
       )
     )
   }
+  lines <- c(lines, place$body)
   bars <- all(c("time", "close") %in% taken)
+  if (!is.null(place$jsonstat)) {
+    return(
+      c(
+        "datasets:", "  rows:",
+        paste(
+          "    shape:",
+          if (is.na(place$jsonstat$time)) "table" else "observations"
+        ),
+        call$request %||% "    request: /rows    # ? the path below the URL",
+        call$parameters, "    format: json-stat", "    columns:",
+        draft_jsonstat_lines(place$jsonstat)
+      )
+    )
+  }
   c(
     "datasets:", paste0("  ", if (bars) "bars" else "rows", ":"),
     paste0(
@@ -300,6 +338,9 @@ draft_dataset <- function(format, place, members, paging, call = NULL) {
     call$parameters, if (format != "json") paste0("    format: ", format),
     if (!is.null(place$at)) paste0("    rows: \"", place$at, "\""),
     if (place$form != "objects") paste0("    form: ", place$form),
+    if (length(place$sides)) {
+      paste0("    sides: [", paste(place$sides, collapse = ", "), "]")
+    },
     if (length(place$table)) {
       paste0(
         "    table: {", paste(place$table, collapse = ", "), "}",

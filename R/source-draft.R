@@ -58,8 +58,12 @@ draft_card <- function(samples, files, name, call = NULL) {
   }
   place <- draft_place(samples, files)
   members <- draft_members(place$rows)
+  sided <- draft_sides(members)
+  members <- sided$members
+  place$sides <- sided$sides
   place$outer <- if (length(place$outer)) draft_members(place$outer)
   place$table <- samples[[1]]$table
+  place$comma <- isTRUE(samples[[1]]$comma)
   c(
     draft_head(name, call),
     draft_dataset(formats, place, members, draft_paging(samples), call)
@@ -113,38 +117,19 @@ draft_sample <- function(bytes, file) {
         todo = "save the complete answer"
       )
     }
+    if (is_jsonstat(content)) {
+      return(list(format = "json-stat", content = content))
+    }
     return(list(format = "json", content = content))
   }
-  rows <- tryCatch(
-    data.table::fread(
-      text = text, colClasses = "character", data.table = FALSE,
-      showProgress = FALSE, na.strings = c("", "NA", "null")
-    ),
-    error = function(e) NULL
-  )
-  if (is.null(rows) || ncol(rows) < 2) {
-    vetusta_stop(
-      "draft", "The sample is neither JSON nor a table.",
-      where = file,
-      todo = "give an answer of the API, unchanged"
-    )
-  }
-  head <- sub("\n.*", "", text)
-  tabs <- grepl("\t", head)
-  semicolons <- !tabs &&
-    lengths(regmatches(head, gregexpr(";", head))) >= ncol(rows) - 1
-  list(
-    format = if (tabs) "tsv" else "csv",
-    content = rows,
-    table = c(
-      if (semicolons) "separator: \";\"",
-      if (!is.null(encoding)) "encoding: latin1"
-    )
-  )
+  draft_text_table(text, encoding, file)
 }
 
 # The rows: the longest part of any sample that looks like rows.
 draft_place <- function(samples, files) {
+  if (samples[[1]]$format == "json-stat") {
+    return(draft_jsonstat(samples))
+  }
   if (samples[[1]]$format %in% c("csv", "tsv")) {
     rows <- do.call(
       c,
@@ -186,9 +171,19 @@ draft_place <- function(samples, files) {
       todo = "give a sample of an answer with rows in it"
     )
   }
+  arrays <- rbind(
+    arrays,
+    do.call(
+      rbind,
+      lapply(samples, function(sample) draft_nested_arrays(sample$content))
+    )
+  )
   best <- arrays[order(-arrays$rows, nchar(arrays$at)), ][1, ]
   parts <- lapply(samples, function(sample) {
     part <- draft_at(sample$content, best$at)
+    if (best$form == "nested") {
+      return(draft_nested_rows(part))
+    }
     # look into the entries of a map rather than take them for rows
     if (best$form == "map" && nzchar(best$within)) {
       part
@@ -223,7 +218,8 @@ draft_place <- function(samples, files) {
   }
   list(
     at = best$at,
-    form = best$form,
+    form = if (best$form == "nested") "columns" else best$form,
+    body = if (best$form == "nested") draft_body_columns(samples, best$at),
     within = best$within,
     inner = best$inner,
     rows = Filter(is.list, rows),
@@ -352,6 +348,15 @@ is_rows <- function(x) {
     all(vapply(x, is_object, TRUE))
 }
 
+# Names of members as instants, days or periods of a map; NA for other names.
+key_times <- function(names) {
+  day <- as.numeric(read_day(names)) * 86400
+  instant <- as.numeric(read_rfc3339(sub(" ", "T", names, fixed = TRUE)))
+  ifelse(is.na(day), instant, day)
+}
+
+holds_objects <- function(x) any(vapply(x, is.list, TRUE))
+
 draft_arrays <- function(x, at) {
   if (!is.list(x) || !length(x)) {
     return(NULL)
@@ -411,12 +416,21 @@ draft_of_object <- function(x, array) {
     length(unique(lapply(parts, function(part) sort(names(part))))) == 1
   }
   objects <- every(is_object)
+  dated <- function(part) {
+    is_object(part) && !anyNA(key_times(names(part)))
+  }
   if (length(x) > 2 && every(is_number)) {
     array("pairs", length(x))
   } else if (objects &&
     every(is_map_of_numbers) &&
     !anyNA(read_day(names(x)))) {
     array("map", sum(lengths(x)), "/", "pairs")
+  } else if (every(dated) && all(vapply(x, holds_objects, TRUE))) {
+    array("map", sum(lengths(x)), "/", "map")
+  } else if (objects && dated(x) && !any(vapply(x, holds_objects, TRUE))) {
+    array("map", length(x) + 0.5)
+  } else if (length(x) > 1 && dated(x) && every(is_number)) {
+    array("pairs", length(x))
   } else if (every(is_table)) {
     array("map", sum(lengths(x)), "/", "arrays")
   } else if (length(x) > 2 && objects && alike(x)) {

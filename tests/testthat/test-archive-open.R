@@ -124,7 +124,7 @@ test_that("what is no archive is refused and left as it is", {
   DBI::dbExecute(connection, "CREATE TABLE accounts (name TEXT)")
   DBI::dbDisconnect(connection)
   before <- tools::md5sum(path)
-  expect_error_kind(archive_open(path), "archive", "no archive")
+  expect_error_kind(archive_open(path), "archive", "not an archive")
   expect_identical(tools::md5sum(path), before)
   run <- run_vetusta("list", "--archive", path)
   expect_identical(run$status, 1L)
@@ -139,14 +139,14 @@ test_that("what is no archive is refused and left as it is", {
     archive_close(archive)
     expect_error_kind(
       archive_open(own), "archive",
-      if (grepl("10|99", change)) "newer" else "no archive"
+      if (grepl("10|99", change)) "newer" else "not an archive"
     )
   }
   folder <- withr::local_tempdir()
   expect_error_kind(archive_open(folder), "archive", "folder")
   text <- withr::local_tempfile()
   writeLines(rep("no database at all", 100), text)
-  expect_error_kind(archive_open(text), "archive", "no archive|damaged")
+  expect_error_kind(archive_open(text), "archive", "not an archive|damaged")
 })
 
 test_that("an archive of before the first release is refused", {

@@ -166,7 +166,7 @@ test_that("a file that is no archive is refused and left as it is", {
     file
   )
   before <- readLines(file)
-  expect_error_kind(archive_open(file), "archive", "no archive")
+  expect_error_kind(archive_open(file), "archive", "not an archive")
   expect_identical(readLines(file), before)
   expect_error_kind(
     archive_open(file.path(tempdir(), "none", "a.sqlite")), "archive", "folder"

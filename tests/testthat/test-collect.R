@@ -281,7 +281,7 @@ test_that("queries that cannot be are refused before any request", {
     "swap"
   )
   expect_error_kind(
-    query("1 minute", from = "2026-02-30"), "argument", "no day"
+    query("1 minute", from = "2026-02-30"), "argument", "neither a day"
   )
   expect_error_kind(
     query("1 minute", from = "2026-03-12", span = "2 days"), "argument",

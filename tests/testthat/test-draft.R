@@ -75,7 +75,7 @@ test_that("rows are found in every form that a card knows", {
   expect_identical(lines$dataset$format, "json-lines")
   expect_identical(lines$dataset$columns$note$need, "optional")
   arrays <- draft_of("[[1773300600,41.2],[1773300660,41.3]]")
-  expect_identical(names(arrays$rows[[1]]), c("column_0", "column_1"))
+  expect_identical(names(arrays$rows[[1]]), c("time", "close"))
   table <- draft_of("day;last\n2026-03-12;41.2\n2026-03-13;41.3\n")
   expect_identical(table$dataset$shape, "bars")
   same(table$rows[[1]], c(41.2, 41.3))
@@ -277,4 +277,110 @@ test_that("a draft from one request, with access and window", {
   expect_match(told$stdout, "secret: MILL_KEY", fixed = TRUE)
   wrong <- run_vetusta("sources", "draft", "--url", whole, "--sample", "x.json")
   expect_identical(wrong$status, 2L)
+})
+
+test_that("maps by time, sides, arrays at different depths and JSON-stat", {
+  by_time <- draft_of(
+    paste0(
+      '{"meta":{"n":2},"series":{"2026-03-12":{"open":"41.0","close":"41.2"},',
+      '"2026-03-13":{"open":"41.2","close":"41.3"}}}'
+    )
+  )
+  expect_identical(by_time$dataset$shape, "bars")
+  expect_identical(by_time$rows[[1]]$close, c(41.2, 41.3))
+  expect_identical(
+    as.Date(by_time$rows[[1]]$time), as.Date(c("2026-03-12", "2026-03-13"))
+  )
+  numbers <- draft_of('{"2026-03-12":41.2,"2026-03-13":41.3}')
+  expect_identical(numbers$rows[[1]]$close, c(41.2, 41.3))
+  both <- draft_of(
+    paste0(
+      '{"KELD":{"2026-03-12":{"c":41.2},"2026-03-13":{"c":41.3}},',
+      '"TAMX":{"2026-03-12":{"c":7.5}}}'
+    )
+  )
+  expect_identical(both$rows[[1]]$symbol, c("KELD", "KELD", "TAMX"))
+  expect_identical(both$rows[[1]]$close, c(41.2, 41.3, 7.5))
+  depths <- draft_of(
+    paste0(
+      '{"out":{"result":[{"about":{"code":"KELD"},"stamp":[1773300600,',
+      '1773300660],"data":{"price":[{"close":[41.2,41.3]}],"lots":{"volume":',
+      "[5,6]}}}]}}"
+    )
+  )
+  expect_identical(depths$rows[[1]]$symbol, c("KELD", "KELD"))
+  expect_identical(depths$rows[[1]]$volume, c(5, 6))
+  sides <- draft_of(
+    paste0(
+      '{"candles":[{"time":"2026-03-12T07:30:00Z","bid":{"o":"1.0","c":"1.1"},',
+      '"ask":{"o":"1.2","c":"1.3"},"volume":5}]}'
+    )
+  )
+  expect_identical(sides$rows[[1]]$side, c("bid", "ask"))
+  expect_identical(sides$rows[[1]]$close, c(1.1, 1.3))
+  stat <- draft_of(
+    paste0(
+      '{"version":"2.0","class":"dataset","id":["STATE","UNIT","TIME"],',
+      '"size":[2,1,2],"role":{"time":["TIME"]},"dimension":{"STATE":',
+      '{"category":{"index":["ORV","TSK"]}},"UNIT":{"category":{"index":',
+      '["T"]}},"TIME":{"category":{"index":["2024","2025"]}}},',
+      '"value":[1,2,3,null]}'
+    )
+  )
+  expect_identical(stat$dataset$format, "json-stat")
+  expect_identical(
+    stat$rows[[1]]$series, c("ORV.T", "ORV.T", "TSK.T", "TSK.T")
+  )
+  expect_identical(stat$rows[[1]]$value, c(1, 2, 3, NA))
+})
+
+test_that("text tables with lines above, remarks, commas and other dates", {
+  table <- draft_of(
+    paste0(
+      "\ufeffThe mill\n# provisional\nDatum;Schluss;Menge\n",
+      "12.03.2026;41,20;1.250\n# a remark\n13.03.2026;41,30;980\n"
+    )
+  )
+  expect_identical(table$rows[[1]]$schluss, c(41.2, 41.3))
+  expect_identical(table$rows[[1]]$menge, c(1250, 980))
+  expect_identical(
+    as.Date(table$rows[[1]]$time), as.Date(c("2026-03-12", "2026-03-13"))
+  )
+  expect_match(table$lines, "remark: \"#\"", all = FALSE, fixed = TRUE)
+  unsure <- draft_of("day,price\n03/04/2026,41.2\n04/04/2026,41.3\n")
+  expect_match(unsure$lines, "the day or the month first", all = FALSE)
+  expect_identical(as.Date(unsure$rows[[1]]$time[1]), as.Date("2026-04-03"))
+  packed <- draft_of("day|last\n20260312|41.2\n20260313|41.3\n")
+  expect_identical(
+    as.Date(packed$rows[[1]]$time), as.Date(c("2026-03-12", "2026-03-13"))
+  )
+  marks <- draft_of('[{"day":"2026-03-12","close":"64,243"}]')
+  expect_match(marks$lines, "comma of thousands, or decimal", all = FALSE)
+})
+
+test_that("the symbol of the URL becomes {symbol}", {
+  url <- start_scripted(function(n, request) {
+    json_answer(
+      list(
+        code = "KELD",
+        items = list(list(t = 1773300600, c = 1), list(t = 1773300660, c = 2))
+      )
+    )
+  })
+  draft <- function(...) collect_draft(paste0(url, ...), name = "mill")
+  expect_match(draft("/bars/KELD/d1"), "request: /bars/{symbol}/d1$",
+    all = FALSE, perl = TRUE
+  )
+  expect_match(
+    draft("/bars/keld.json"), "request: /bars/{symbol}.json",
+    all = FALSE, fixed = TRUE
+  )
+  lines <- draft("/bars?of=KELD&size=5")
+  expect_match(lines, "/bars?size=5{&of}", all = FALSE, fixed = TRUE)
+  expect_match(lines, "of: {gives: symbol}", all = FALSE, fixed = TRUE)
+  given <- collect_draft(
+    paste0(url, "/bars/ASH"), name = "mill", symbol = "ASH"
+  )
+  expect_match(given, "request: /bars/{symbol}", all = FALSE, fixed = TRUE)
+  expect_match(draft("/bars/OTHER"), "put [{]symbol[}]", all = FALSE)
 })

@@ -61,9 +61,9 @@ test_that("a refused login is explained without the password", {
   expect_said(sub(port, 1, uri), "cannot be reached")
   expect_said("postgresql://tester@no.host.invalid/x", "name is not known")
   expect_said(
-    sub("postgresql", "postgrsql", uri), "cannot be reached by postgrsql"
+    sub("postgresql", "postgrsql", uri), "no URLs with postgrsql"
   )
-  expect_said("http://127.0.0.1/x", "cannot be reached by http")
+  expect_said("http://127.0.0.1/x", "no URLs with http")
   expect_match(
     expect_said(paste0(uri, "?sslmod=require"), "option sslmod")$todo, "sslmode"
   )
@@ -117,7 +117,7 @@ test_that("a database with other tables is left alone", {
   server$sql("CREATE SCHEMA vetusta", basename(other))
   server$sql("CREATE TABLE vetusta.takings (day date)", basename(other))
   expect_error_kind(
-    archive_open(other), "archive", "is no archive: it has takings"
+    archive_open(other), "archive", "is not an archive: it has takings"
   )
   # a newer form, and a server that is too old
   server$sql("UPDATE vetusta.meta SET value = '99'", name)
