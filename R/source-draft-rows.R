@@ -248,9 +248,8 @@ draft_dataset <- function(format, place, members, paging, call = NULL) {
   if (isTRUE(place$comma)) types[types == "number"] <- "decimal comma"
   keyed <- place$form == "map" || "pairs" %in% c(place$form, place$inner)
   # the value of a pair has no name of its own
-  price <- only_price(
-    types, ifelse(keyed & names(members) == "/value", "", last_part)
-  )
+  paired <- place$form == "pairs" & names(members) == "/value"
+  price <- only_price(types, ifelse(paired, "", last_part))
   dated <- which(plain_type(types) %in% c(instant_types, "local"))
   dated_alone <- if (length(dated) == 1) dated else 0
   for (i in seq_along(members)) {

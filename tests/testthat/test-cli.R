@@ -385,7 +385,7 @@ test_that("series commands used wrongly say what to do", {
     list(c("align", "KELD", "--take", "linear"), 2L, "not known yet"),
     list(
       c("align", "--input", "wide.csv", "--lag", "soon"), 2L,
-      "no length of time"
+      "not a length of time"
     ),
     list(c("change", "KELD", "--change", "mean"), 2L, "length"),
     list(c("change", "KELD", "--change", "logs"), 2L, "log"),
