@@ -235,11 +235,11 @@ draft_doubt <- function(type, values, named, price) {
 value_names <- "^(value|val|obs|observation|index|rate|level)"
 
 # The only number of rows with a time is their price.
-only_price <- function(types, names) {
+only_price <- function(types, names, timed) {
   number <- which(plain_type(types) %in% c("number", "decimal comma"))
   known <- grepl(draft_columns$close, names[number], ignore.case = TRUE)
   valued <- grepl(value_names, names[number], ignore.case = TRUE)
-  if (length(number) == 1 && !known && !valued) number else 0
+  if (timed && length(number) == 1 && !known && !valued) number else 0
 }
 
 # The symbol of a request: a value of the sample's symbol columns that is part

@@ -247,10 +247,11 @@ draft_dataset <- function(format, place, members, paging, call = NULL) {
   )
   if (isTRUE(place$comma)) types[types == "number"] <- "decimal comma"
   keyed <- place$form == "map" || "pairs" %in% c(place$form, place$inner)
-  # the value of a pair has no name of its own
-  paired <- place$form == "pairs" & names(members) == "/value"
-  price <- only_price(types, ifelse(paired, "", last_part))
   dated <- which(plain_type(types) %in% c(instant_types, "local"))
+  # the value of a pair has no name of its own; by time it is a price
+  by_time <- place$form == "pairs" && "/key" %in% names(members)[dated]
+  paired <- by_time & names(members) == "/value"
+  price <- only_price(types, ifelse(paired, "", last_part), length(dated) > 0)
   dated_alone <- if (length(dated) == 1) dated else 0
   for (i in seq_along(members)) {
     fits <- names(draft_columns)[
