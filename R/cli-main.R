@@ -7,7 +7,7 @@ cli_commands <- c(
   demo = "make a desk, serve invented services, collect from them and draw",
   new = "make a desk of your own: a commented desk.yml that runs as it stands",
   services = "serve the invented services of the demo",
-  sources = "list, check or draft source cards",
+  sources = "list, check, draft or test source cards; a cookbook of cards",
   secrets = "set, list or check the secrets of a desk; none is shown",
   find = "find datasets by words or theme",
   describe = "show a dataset's keys, columns and coverage",

@@ -1,6 +1,6 @@
 cli_sources <- function(arguments) {
   options <- cli_arguments(
-    arguments, "sources", "[list|check CARD|draft|test [CARD]]",
+    arguments, "sources", "[list|check CARD|draft|test [CARD]|cookbook [WORD]]",
     c(
       list(
         cli_option(
@@ -45,7 +45,7 @@ cli_sources <- function(arguments) {
     ),
     c(
       "vetusta sources", "vetusta sources check sources/quay.yml",
-      "vetusta sources test river",
+      "vetusta sources test river", "vetusta sources cookbook cursor",
       paste0(
         "vetusta sources draft --sample first.json --sample last.json ",
         "--name quay --file quay.yml"
@@ -58,7 +58,7 @@ cli_sources <- function(arguments) {
     most = 2
   )
   task <- if (length(options$words)) options$words[1] else "list"
-  tasks <- c("list", "check", "draft", "test")
+  tasks <- c("list", "check", "draft", "test", "cookbook")
   if (!task %in% tasks) {
     cli_usage_error(
       "\"", task, "\" cannot be done with sources; ", suggest_word(task, tasks)
@@ -66,6 +66,9 @@ cli_sources <- function(arguments) {
   }
   if (task == "test") {
     return(cli_sources_test(options))
+  }
+  if (task == "cookbook") {
+    return(cli_cookbook(options))
   }
   if (task == "check") {
     if (length(options$words) != 2) cli_usage_error("check needs a card")
@@ -183,4 +186,18 @@ cli_sources_draft <- function(options) {
     options$url, headers, options$name, options$desk %||% ".", options$body,
     options$symbol
   )
+}
+
+# Lists cards of the cookbook, or shows the only one that fits.
+cli_cookbook <- function(options) {
+  cards <- source_cookbook(if (length(options$words) > 1) options$words[2])
+  if (options$json) {
+    return(cli_print_json(as.list(cards[c("name", "about", "card")])))
+  }
+  if (nrow(cards) == 1) {
+    cat(cards$card)
+    return(0L)
+  }
+  cli_print_table(cards[c("name", "about")])
+  cli_say("\nnext: vetusta sources cookbook ", cards$name[1])
 }

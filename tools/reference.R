@@ -103,3 +103,37 @@ writeLines(
   ),
   "docs/reference.md"
 )
+
+# docs/cookbook.md: the cards by manner
+cards <- vetusta::source_cookbook()
+manner <- sub("-.*", "", cards$name)
+titles <- c(
+  access = "Access", limits = "Limits", request = "Requests", pages = "Paging",
+  form = "Forms of rows", table = "Text tables", times = "Times",
+  answers = "Answers without rows", job = "Exports",
+  statistics = "Statistics"
+)
+sections <- lapply(names(titles), function(name) {
+  chosen <- cards[manner == name, ]
+  c(
+    "", paste("##", titles[[name]]),
+    unlist(lapply(seq_len(nrow(chosen)), function(i) {
+      c(
+        "", paste("###", chosen$name[i]), "", "```yaml",
+        strsplit(chosen$card[i], "\n")[[1]], "```"
+      )
+    }))
+  )
+})
+writeLines(
+  c(
+    "# A cookbook of source cards", "",
+    paste(
+      "Each card shows one manner of an API. `vetusta sources cookbook WORD`",
+      "lists and shows them, `vetusta sources draft` drafts a card from an",
+      "answer, and [source cards](source-cards.md) explains every word."
+    ),
+    unlist(sections)
+  ),
+  "docs/cookbook.md"
+)
