@@ -18,7 +18,7 @@
 #'   or missing key, or an invalid window.
 #' @export
 #' @examples
-#' query_rows(source_card("quay"), "directory", letters = c("K", "T"))
+#' query_rows(source_card("quay"), "directory", sector = c("barges", "salt"))
 query_rows <- function(source, dataset, ..., span = NULL, from = NULL,
                        to = NULL, now = Sys.time()) {
   check_source(source)

@@ -145,7 +145,7 @@ test_that("an archive in use or an existing file is not replaced", {
   folder <- withr::local_tempdir()
   file <- file.path(folder, "copy.sqlite")
   archive_backup(archive, file)
-  expect_error_kind(archive_backup(archive, file), "archive", "there already")
+  expect_error_kind(archive_backup(archive, file), "archive", "exists already")
   expect_error_kind(archive_backup(archive, archive$path), "archive", "itself")
   expect_error_kind(
     archive_backup(archive, file.path(folder, "no", "x.sqlite")), "archive",

@@ -228,7 +228,7 @@ test_that("a definition in R is checked word by word", {
     class = "vetusta_error_model"
   )
   expect_error(
-    model_run(level, list(payoff = list(strikes = 1))), "on an index",
+    model_run(level, list(payoff = list(strikes = 1))), "needs an index",
     class = "vetusta_error_model"
   )
   expect_error(

@@ -243,7 +243,7 @@ test_that("what came is stored when a run is stopped", {
       }
     }
     sent <<- length(going$queue$finished)
-    rlang::interrupt()
+    stop(structure(class = c("interrupt", "condition"), list()))
   })
   tryCatch(
     collect_run(plan, archive, progress = FALSE),

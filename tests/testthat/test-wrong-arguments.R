@@ -395,6 +395,12 @@ calls_for_spoiling <- function(archive, folder) {
       columns = c(period = "time", value = "close"),
       wide = FALSE
     ),
+    import_card = list(card = list(interval = "1 day")),
+    import_files = list(
+      archive = archive, files = csv,
+      card = list(interval = "1 day", symbol = "KELD")
+    ),
+    source_cookbook = list(word = "cursor"),
     archive_import_form = list(
       file = csv, skip = 0, separator = ",", decimal = ".", thousands = "",
       dates = "ymd", encoding = "UTF-8", nothing = "-", sheet = "Sheet 1"
