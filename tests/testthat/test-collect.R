@@ -285,14 +285,15 @@ test_that("queries that cannot be are refused before any request", {
   )
   expect_error_kind(
     query("1 minute", from = "2026-03-12", span = "2 days"), "argument",
-    "never both"
+    "not both"
   )
-  expect_error_kind(query("1 minute"), "argument", "span or a from")
+  expect_error_kind(query("1 minute"), "argument", "`span` or `from`")
   expect_error_kind(
     query("7 minutes", span = "2 days"), "argument", "5 minutes"
   )
   expect_error_kind(
-    query("1 minute", from = "2026-03-26T11:50:00Z"), "argument", "newest data"
+    query("1 minute", from = "2026-03-26T11:50:00Z"), "argument",
+    "latest available data"
   )
   expect_error_kind(
     query_bars(quay, character(), "1 minute", span = "1 day"), "argument",

@@ -177,7 +177,9 @@ test_that("a CSV table grows by new times, and none is doubled", {
   expect_error_kind(
     export_append(more[-1], file), "export", "no column of times"
   )
-  expect_error_kind(export_append(rbind(more, more), file), "export", "twice")
+  expect_error_kind(
+    export_append(rbind(more, more), file), "export", "same time"
+  )
   expect_error_kind(
     export_append(more, file, table = "T"), "export", "a single table"
   )

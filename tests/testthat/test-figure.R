@@ -286,9 +286,11 @@ test_that("coverage, moves, statements, correlations, revisions, seasons", {
 })
 
 test_that("empty, single and thousand series, long names, odd values", {
-  expect_error_kind(figure_lines(days_of(5)[0, ]), "figure", "nothing to draw")
   expect_error_kind(
-    figure_lines(transform(days_of(5), value = NA_real_)), "figure", "nothing"
+    figure_lines(days_of(5)[0, ]), "figure", "no values to draw"
+  )
+  expect_error_kind(
+    figure_lines(transform(days_of(5), value = NA_real_)), "figure", "no values"
   )
   expect_error_kind(figure_gaps(days_of(5)[0, ]), "figure")
   expect_silent(draw(figure_lines(days_of(1))))

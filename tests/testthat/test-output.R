@@ -106,7 +106,7 @@ test_that("a file is replaced completely or not at all", {
     export_table(rows, file.path(folder, "x.xls")), "export", "xls"
   )
   expect_error_kind(
-    export_table(rows, file.path(folder, "nothing")), "export", "ending"
+    export_table(rows, file.path(folder, "nothing")), "export", "that end in"
   )
   expect_identical(
     list.files(folder, all.files = TRUE, pattern = "^[.].*csv"), character()

@@ -108,7 +108,7 @@ test_that("the values under the pointer are those drawn", {
 test_that("an archive without series, one point, and many series", {
   empty <- new_archive()
   report <- report_make(empty)
-  expect_match(report$summary, "holds no series")
+  expect_match(report$summary, "has no series")
   file <- withr::local_tempfile(fileext = ".html")
   report_save(report, file)
   expect_gt(file.size(file), 3000)

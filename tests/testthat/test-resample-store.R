@@ -405,7 +405,9 @@ test_that("longer bars: arguments and shapes are checked", {
     archive_read(archive, "KELD", resample = resample)
   }
   expect_error_kind(read("1 day"), "argument", "must be a list of arguments")
-  expect_error_kind(read(list("1 day")), "argument", "must be a list of arguments")
+  expect_error_kind(
+    read(list("1 day")), "argument", "must be a list of arguments"
+  )
   expect_error_kind(
     read(list(interval = "1 day", sesion = "late")), "argument", "sesion"
   )

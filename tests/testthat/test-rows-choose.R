@@ -33,7 +33,7 @@ test_that("rows are sorted, joined, made distinct and counted", {
   )
   expect_error_kind(
     rows_join(rows, rbind(other, other), by = "symbol"), "argument",
-    "several rows"
+    "Several rows"
   )
   expect_error_kind(
     rows_join(rows, other, by = "symbl"), "argument", "did you mean \"symbol\""
@@ -164,6 +164,6 @@ test_that("days are ranked as of any day, looking at nothing later", {
     }
   }
   expect_error_kind(
-    rank_days(bars, "2026-02-01"), "argument", "No bar is of 2026-02-01"
+    rank_days(bars, "2026-02-01"), "argument", "no bars of 2026-02-01"
   )
 })

@@ -52,7 +52,7 @@ test_that("what cannot be is refused with what to do", {
   expect_error_kind(rows_filter(rows_asked, "volume>many"), "argument", "many")
   expect_error_kind(rows_filter(rows_asked, "first>soon"), "argument", "soon")
   expect_error_kind(rows_filter(rows_asked, "seen>soon"), "argument", "soon")
-  expect_error_kind(rows_filter(1:3, "a=1"), "argument", "table")
+  expect_error_kind(rows_filter(1:3, "a=1"), "argument", "data frame")
 })
 
 test_that("a value that no row has is told, with those there are", {

@@ -94,7 +94,7 @@ test_that("bars and days together, and what cannot be joined", {
   expect_error_kind(
     series_join(bars, old, adjust = "ratio"), "argument", "in common"
   )
-  expect_error_kind(series_join(bars), "argument", "Two or more")
+  expect_error_kind(series_join(bars), "argument", "two or more")
   two <- rbind(old, transform(old, series = "TAMX"))
   expect_error_kind(series_join(bars, two), "shape", "has 2")
   negative <- data.frame(

@@ -94,7 +94,7 @@ test_that("codes by code, label, pattern and children", {
   expect_error_kind(query("SALT"), "argument", "name of their dimension")
   expect_error_kind(
     query_observations(basin, "LOCK_TRAFFIC", from = "soon", archive = archive),
-    "argument", "no period"
+    "argument", "neither a period"
   )
   expect_error_kind(
     query_observations(

@@ -618,7 +618,7 @@ test_that("a missing or misspelt argument is named", {
     getNamespaceExports("vetusta"),
     c(
       "cli_main", "services_serve", "services_start", "desk_browse",
-      "report_choose", "desk_open", "theme_vetusta"
+      "report_choose", "desk_open", "theme_vetusta", "source_cookbook"
     )
   )) {
     run <- getExportedValue("vetusta", name)
