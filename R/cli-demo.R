@@ -81,7 +81,7 @@ demo_look <- function(desk, archive) {
     interval = "1 minute", from = "2026-03-12",
     to = "2026-03-26", zone = calendar$zone
   )
-  demo_step("4  what is missing")
+  demo_step("4  gaps")
   gaps <- series_gaps(minutes, calendar, from = "2026-03-12", to = "2026-03-26")
   cli_print_gaps(gaps, 6, calendar$zone)
   cat(

@@ -6,10 +6,7 @@ cli_gaps <- function(arguments) {
         cli_option("limit", "runs, the longest [10]", default = "10"),
         cli_option(
           "check",
-          paste0(
-            "show what is wrong instead of what is missing: doubled times, ",
-            "jumps, stale runs"
-          ),
+          "show wrong values instead of gaps: doubled times, jumps, stale runs",
           flag = TRUE
         ),
         cli_option(

@@ -44,7 +44,8 @@ cli_rank <- function(arguments) {
   done <- ranked$rows
   shown <- c(
     "rank", "symbol", "name", "type", "last", "before", "change", "percent",
-    "volume", if (options$by %in% c("range", "high", "low")) "score", "tied"
+    "volume", if (options$by %in% c("range", "high", "low")) "score",
+    if (any(done$tied)) "tied"
   )
   cli_put(rank_digits(done[intersect(shown, names(done))]), options)
   if (!is.null(options$list)) cli_write_list(done$symbol, options$list)

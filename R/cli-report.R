@@ -28,7 +28,7 @@ cli_report <- function(arguments) {
         "vetusta report monday.html \"KELD@1 minute\" kelder-lock --from ",
         "2026-03-01"
       ),
-      "vetusta report share.html --parts \"*candles,What is missing*\"",
+      "vetusta report share.html --parts \"*candles,Gaps*\"",
       "vetusta report --plain"
     )
   )

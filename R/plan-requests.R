@@ -140,7 +140,7 @@ plan_text <- function(plan, head, takes, table) {
   size <- if (!is.na(plan$bytes)) {
     paste0(
       "  size      about ", format_bytes(plan$bytes),
-      ", as the pages before it were"
+      ", estimated from earlier pages"
     )
   }
   costs <- plan_costs(plan)

@@ -62,10 +62,10 @@ report_make <- function(archive, ids = NULL, title = "Contents of the archive",
     "Tracked queries" = report_status(status),
     "Quotas" = attr(status, "quotas"),
     "Series" = report_coverage_table(series, drawn$coverage, zone),
-    "What is missing, and why" = drawn$gaps,
-    "What was revised" = report_revised(archive, series),
+    "Gaps and their reasons" = drawn$gaps,
+    "Revisions" = report_revised(archive, series),
     "Documents" = report_documents(archive),
-    "What failed" = report_failed(archive),
+    "Failures" = report_failed(archive),
     "Rejected rows" = report_rejected(archive),
     "Sources" = sources
   )

@@ -48,7 +48,7 @@ test_that("the report is complete and runs no data", {
   expect_identical(text("//h1"), "Monday & <more>")
   expect_true(
     all(
-      c("Series", "What is missing, and why", "Documents", "Sources") %in%
+      c("Series", "Gaps and their reasons", "Documents", "Sources") %in%
         text("//h2")
     )
   )
@@ -80,7 +80,7 @@ test_that("the report is complete and runs no data", {
   )
   expect_true(all(nzchar(said)) && length(said) >= 4)
   # missing values equal those of series_gaps()
-  missing <- report$tables[["What is missing, and why"]]
+  missing <- report$tables[["Gaps and their reasons"]]
   expect_identical(sum(missing$missing[missing$dataset == "river/levels"]), 3)
   expect_identical(sum(missing$missing[missing$dataset == "quay/bars"]), 11)
   expect_match(report$summary[2], "^14 expected values")
@@ -134,7 +134,7 @@ test_that("the short text is of 80 columns, and wrong files are refused", {
   archive <- report_archive()
   report <- report_make(archive)
   expect_lte(max(nchar(format(report))), 80)
-  expect_match(format(report), "What is missing, and why", all = FALSE)
+  expect_match(format(report), "Gaps and their reasons", all = FALSE)
   kept <- withr::local_tempfile(fileext = ".html", lines = "mine")
   expect_error_kind(report_save(report, "x.pdf"), "report", "html")
   expect_error_kind(
