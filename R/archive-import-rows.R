@@ -2,9 +2,14 @@
 
 # Reads a file and calls `each` with rows and their line numbers; text tables
 # are read in parts.
-import_parts <- function(file, each, absent = import_absent, kinds = NULL) {
+import_parts <- function(file, each, absent = import_absent, kinds = NULL,
+                         own = NULL) {
   ending <- tolower(sub(".*[.]", "", file))
-  read <- import_readers[[ending]]
+  read <- if (is.null(own)) {
+    import_readers[[ending]]
+  } else {
+    function(file) import_read_by(own, file)
+  }
   if (is.null(read)) {
     return(read_table_file(file, absent = absent, kinds = kinds, each = each))
   }
@@ -25,6 +30,41 @@ import_parts <- function(file, each, absent = import_absent, kinds = NULL) {
   # what the file marks as text stays text
   attr(rows, "quoted") <- names(rows)[vapply(as.list(rows), is.character, TRUE)]
   list(each(rows, seq_len(nrow(rows)) + (ending == "xlsx")))
+}
+
+# Rows that the user's function makes of a file.
+import_read_by <- function(read, file) {
+  rows <- tryCatch(read(file), error = function(e) {
+    vetusta_stop(
+      "import", paste0("The function `read` failed: ", conditionMessage(e)),
+      where = file, todo = "correct the function"
+    )
+  })
+  if (!is.data.frame(rows)) {
+    vetusta_stop(
+      "import", "The function `read` must return a data frame.",
+      where = file, todo = "return a data frame with a row per bar or value"
+    )
+  }
+  as.data.frame(rows)
+}
+
+check_read <- function(read, form) {
+  if (is.null(read)) {
+    return(invisible())
+  }
+  if (!is.function(read)) {
+    vetusta_stop(
+      "import", "`read` must be a function of a file.",
+      todo = "write it as function(file) read.fwf(file, c(10, 8))"
+    )
+  }
+  if (!is.null(form)) {
+    vetusta_stop(
+      "import", "Give either `read` or `form`, not both.",
+      todo = "leave out `form`: the function reads the file"
+    )
+  }
 }
 
 import_readers <- list(
@@ -103,6 +143,8 @@ import_readers <- list(
 #'   plain table with a header line.
 #' @param series The name of the series, for a file without a column of series;
 #'   by default the file's name.
+#' @param read A function of the file that returns a data frame, for files that
+#'   no words describe.
 #' @return `archive_import_rows()`: invisibly a `vetusta_import`, like
 #'   [archive_import()]. Importing the same file again changes nothing.
 #' @section Errors: `vetusta_error_import` for a file that is not there, is
@@ -121,7 +163,7 @@ archive_import_rows <- function(archive, file, shape = "observations",
                                 dataset = NULL, source = "files",
                                 columns = NULL,
                                 wide = FALSE, unit = NULL, types = NULL,
-                                form = NULL, series = NULL) {
+                                form = NULL, series = NULL, read = NULL) {
   check_archive(archive)
   check_import_file(file)
   check_text(source, "source", "import")
@@ -131,6 +173,7 @@ archive_import_rows <- function(archive, file, shape = "observations",
   )
   check_flag(wide, "wide")
   if (!is.null(series)) check_text(series, "series", "import")
+  check_read(read, form)
   dataset <- dataset %||% import_name(file)
   check_text(dataset, "dataset", "import")
   unit <- check_named(unit, "unit", "value")
@@ -149,7 +192,7 @@ archive_import_rows <- function(archive, file, shape = "observations",
     )
     rows$.line <- line[attr(rows, "from") %||% seq_len(nrow(rows))]
     rows
-  })
+  }, own = read)
   rows <- list_frame(
     as.list(
       data.table::rbindlist(

@@ -28,6 +28,8 @@
 #'   unless each of its values, read and written again, gives the same text.
 #' @param form The form of the file, see [archive_import_form()]; by default a
 #'   plain table with a header line.
+#' @param read A function of the file that returns a data frame, for files that
+#'   no words describe.
 #' @return Invisibly a list of class `vetusta_import`: `file`, `source`,
 #'   `interval`, `read` (rows), `new`, `changed`, `unchanged`, `rejected` (a
 #'   data frame of the rejected rows: `line`, `reason`, `detail`). Importing the
@@ -44,7 +46,7 @@ archive_import <- function(archive, file, symbol = NULL, interval,
                            source = "files", columns = NULL,
                            time_as = "rfc3339",
                            zone = "UTC", calendar = NULL, unit = NULL,
-                           types = NULL, form = NULL) {
+                           types = NULL, form = NULL, read = NULL) {
   check_archive(archive)
   check_text(file, "file", "import")
   check_text(source, "source", "import")
@@ -53,6 +55,7 @@ archive_import <- function(archive, file, symbol = NULL, interval,
   check_calendar(calendar)
   unit <- check_named(unit, "unit", "close")
   types <- check_types(types)
+  check_read(read, form)
   check_choice(
     time_as, "time_as",
     c("rfc3339", "epoch-s", "epoch-ms", "epoch-us", "epoch-ns"), "import"
@@ -79,13 +82,14 @@ archive_import <- function(archive, file, symbol = NULL, interval,
   parts <- import_parts(
     cleaned$path,
     kinds = kinds,
+    own = read,
     each = function(rows, line) {
       line <- cleaned_lines(cleaned, line)
       was <- names(rows)
       named <- named_for_bars(rows, columns, symbol, file)
       text <<- union(text, names(named)[match(attr(rows, "quoted"), was)])
-      read <- bars_from_text(named, time_as, zone, calendar)
-      c(read, list(line = line))
+      bars <- bars_from_text(named, time_as, zone, calendar)
+      c(bars, list(line = line))
     }
   )
   read <- import_joined(parts, file)

@@ -3,8 +3,9 @@
 
 #' Read a source card
 #'
-#' @param file Path of the card, a YAML file; or the name of a shipped card,
-#'   such as `"quay"`.
+#' @param file Path of the card, a YAML file; the name of a shipped card, such as
+#'   `"quay"`; a list with the words of a card; or lines of text, such as a
+#'   result of [source_draft()].
 #' @param url A URL that replaces that of the card, for a service that runs
 #'   elsewhere.
 #' @param secrets Path of the env file with the secrets; by default `desk.env`
@@ -22,6 +23,14 @@
 #' @examples
 #' source_card("quay")
 source_card <- function(file, url = NULL, secrets = NULL, account = NULL) {
+  given(file, "file", "card")
+  if (is.list(file) || length(file) > 1) {
+    return(
+      card_read(
+        card_lines(file), "the card", url, secrets %||% "desk.env", account
+      )
+    )
+  }
   check_text(file, "file", "card")
   path <- card_path(file)
   if (file.size(path) > 1e6) {
@@ -42,6 +51,23 @@ source_card <- function(file, url = NULL, secrets = NULL, account = NULL) {
     account,
     make = function() card_read(text, path, url, secrets, account)
   )
+}
+
+# The lines of a card that is a list, or lines already.
+card_lines <- function(card) {
+  if (is.character(card) && !anyNA(card)) {
+    return(card)
+  }
+  if (!is.list(card) || is.null(names(card)) || is.object(card)) {
+    vetusta_stop(
+      "card", "A card must be a path, a named list, or lines of text.",
+      todo = "write it as list(source = \"mill\", url = ..., datasets = ...)"
+    )
+  }
+  # flags as true and false, not as yes and no, which are texts in a card
+  flag <- function(x) structure(tolower(as.character(x)), class = "verbatim")
+  text <- yaml::as.yaml(card, handlers = list(logical = flag))
+  strsplit(text, "\n", fixed = TRUE)[[1]]
 }
 
 card_read <- function(text, path, url, secrets, account) {

@@ -155,3 +155,61 @@ test_that("wrong cards and paths say what to do", {
     "no such import card"
   )
 })
+
+test_that("a function reads files that no words describe", {
+  folder <- withr::local_tempdir()
+  file <- file.path(folder, "fixed.txt")
+  writeLines(c("20260312KELD   41.20", "20260313KELD   41.30"), file)
+  read <- function(file) {
+    lines <- readLines(file)
+    data.frame(
+      symbol = trimws(substr(lines, 9, 15)),
+      time = as.POSIXct(substr(lines, 1, 8), "%Y%m%d", tz = "UTC"),
+      close = as.numeric(substr(lines, 16, 20))
+    )
+  }
+  archive <- new_archive()
+  done <- archive_import(archive, file, interval = "1 day", read = read)
+  expect_identical(done$new, 2)
+  expect_identical(archive_bars(archive, "KELD", "1 day")$close, c(41.2, 41.3))
+  levels <- function(file) {
+    data.frame(period = as.Date("2026-03-12") + 0:1, value = c(1, 2))
+  }
+  archive_import_rows(archive, file, dataset = "levels", read = levels)
+  expect_identical(archive_read(archive, "files/levels")[[1]]$value, c(1, 2))
+  refused <- function(read, pattern, ...) {
+    expect_error_kind(
+      archive_import(archive, file, interval = "1 day", read = read, ...),
+      "import", pattern
+    )
+  }
+  refused(function(file) 7, "must return a data frame")
+  refused(function(file) stop("no such line"), "failed: no such line")
+  refused("read.csv", "must be a function")
+  refused(read, "either `read` or `form`", form = list())
+})
+
+test_that("a card is a list, or the lines of a draft", {
+  words <- list(
+    source = "mill", url = "http://data.example.org", open_http = TRUE,
+    limits = list("5 per second"),
+    datasets = list(
+      bars = list(
+        shape = "bars", request = "/days/{symbol}", rows = "/items",
+        columns = list(time = list(at = "/day", as = "day"), close = "/last")
+      )
+    )
+  )
+  card <- source_card(words)
+  expect_s3_class(card, "vetusta_source")
+  expect_identical(names(card$datasets), "bars")
+  words$datasets$bars$rowz <- "/x"
+  error <- expect_error_kind(source_card(words), "card", "Unknown word")
+  expect_match(error$where, "the card, line")
+  sample <- withr::local_tempfile(
+    lines = '{"items":[{"day":"2026-03-12","close":41.2}]}'
+  )
+  drafted <- source_card(source_draft(sample, "mill"))
+  expect_identical(drafted$datasets$bars$rows, "/items")
+  expect_error_kind(source_card(list(1, 2)), "card", "named list")
+})
