@@ -3,8 +3,8 @@
 
 #' Read a source card
 #'
-#' @param file Path of the card, a YAML file; the name of a shipped card, such as
-#'   `"quay"`; a list with the words of a card; or lines of text, such as a
+#' @param file Path of the card, a YAML file; the name of a shipped card, such
+#'   as `"quay"`; a list with the words of a card; or lines of text, such as a
 #'   result of [source_draft()].
 #' @param url A URL that replaces that of the card, for a service that runs
 #'   elsewhere.
