@@ -4,7 +4,7 @@ cli_collect <- function(arguments) {
     c(
       cli_query_options(), cli_place_options(),
       list(
-        cli_option("requests", "; the next run goes on there"),
+        cli_option("requests", "; the next run continues there"),
         cli_option(
           "wait", "; a longer one ends the run [15 minutes]",
           default = "15 minutes"

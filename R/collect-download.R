@@ -40,7 +40,7 @@ job_download <- function(job, link, file) {
   todo <- if (is_for_good(reason)) {
     "run it again: the export is requested anew"
   } else {
-    "run it again: it goes on where it broke off"
+    "run it again: it continues where it stopped"
   }
   job_failed(
     job, list(), "failed",

@@ -358,7 +358,7 @@ stop_network <- function(run, what, tries = 5) {
     ),
     todo = paste0(
       "check whether the service runs and the URL in the card is right; ",
-      "then run ", "it again: it goes on"
+      "then run ", "it again: it continues"
     )
   )
 }

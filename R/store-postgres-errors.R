@@ -86,13 +86,13 @@ postgres_errors <- list(
       "cannot connect now|the database system is (starting|shutting|in ",
       "recovery)|the ", "database system is not yet"
     ),
-    "The server is not ready yet.", "run it again in a while: it goes on",
+    "The server is not ready yet.", "run it again in a while: it continues",
     "lost"
   ),
   c(
     "too many (clients|connections)|remaining connection slots",
     "The server has no connection left.",
-    "run it again in a while: it goes on", "lost"
+    "run it again in a while: it continues", "lost"
   ),
   c(
     paste0(
@@ -106,7 +106,7 @@ postgres_errors <- list(
       )
     ),
     "The connection to the archive's server was cut.",
-    "check whether the server runs, and run it again: it goes on", "lost"
+    "check whether the server runs, and run it again: it continues", "lost"
   ),
   c(
     paste0(
@@ -122,11 +122,11 @@ postgres_errors <- list(
   ),
   c(
     "deadlock detected", "The archive is being written by others too.",
-    "run it again: it goes on", "again"
+    "run it again: it continues", "again"
   ),
   c(
     "could not serialize|conflict with recovery",
-    "The archive is being written by others too.", "run it again: it goes on",
+    "The archive is being written by others too.", "run it again: it continues",
     "again"
   ),
   c(
@@ -149,13 +149,13 @@ postgres_errors <- list(
   c(
     "No space left|could not extend file|disk full|could not write",
     "The disk of the archive's server is full.",
-    "free some space and run it again: it goes on"
+    "free some space and run it again: it continues"
   ),
   c(
     "out of shared memory|out of memory", "The server has no memory left.",
     paste0(
       "raise max_locks_per_transaction or its memory, and run it again: ",
-      "it goes on"
+      "it continues"
     )
   ),
   c(

@@ -279,7 +279,8 @@ sqlite_errors <- list(
     "let the other process end, or stop it, and run it again: it continues"
   ),
   c(
-    "full", "The disk is full.", "free some space and run it again: it goes on"
+    "full", "The disk is full.",
+    "free some space and run it again: it continues"
   ),
   c(
     "readonly|read-only", "The archive cannot be written.",
