@@ -124,38 +124,10 @@ form_lines <- function(file, encoding) {
   strsplit(text, "\n", fixed = TRUE)[[1]]
 }
 
-sheet_names <- function(file) {
-  needs_sheets()
-  as.list(unname(openxlsx2::wb_load(file)$get_sheet_names()))
-}
-
 sheet_cells <- function(file, sheet) {
-  needs_sheets()
-  rows <- other_errors(
-    {
-      book <- openxlsx2::wb_load(file)
-      known <- unname(book$get_sheet_names())
-      if (!is.null(sheet) && !sheet %in% known) {
-        vetusta_stop(
-          "import",
-          paste0("The workbook has no sheet \"", sheet, "\"."),
-          where = file,
-          todo = suggest_word(sheet, known)
-        )
-      }
-      openxlsx2::wb_to_df(
-        book,
-        sheet = sheet %||% known[1], col_names = FALSE,
-        skip_empty_rows = FALSE
-      )
-    },
-    function(e) {
-      vetusta_stop(
-        "import", "The file is not a workbook, or it is damaged.",
-        where = file,
-        todo = "save it again as .xlsx"
-      )
-    }
+  rows <- sheet_frame(
+    file, sheet,
+    col_names = FALSE, skip_empty_rows = FALSE
   )
   cells <- lapply(as.list(rows), function(column) {
     text <- if (inherits(column, c("Date", "POSIXct"))) {

@@ -167,11 +167,12 @@ import_paths <- function(files, card) {
 
 # The results of one file: a list with a row per sheet.
 import_file_parts <- function(archive, file, card) {
-  sheets <- if (identical(card$symbol_from, "sheet") && is_workbook(file)) {
-    sheet_names(file)
-  } else {
-    list(card$sheet)
-  }
+  # a damaged workbook has no names of sheets, and fails when it is read
+  named <- identical(card$symbol_from, "sheet") && is_workbook(file)
+  sheets <- tryCatch(
+    if (named) as.list(sheet_names(file)) else list(card$sheet),
+    vetusta_error = function(e) list(card$sheet)
+  )
   lapply(sheets, function(sheet) {
     result <- tryCatch(
       import_by_card(archive, file, sheet, card),

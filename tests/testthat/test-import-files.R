@@ -123,6 +123,25 @@ test_that("a file that fails is reported, and the others are stored", {
   expect_identical(out$status, 0L, label = out$stdout)
 })
 
+test_that("a damaged workbook fails alone", {
+  skip_if_not_installed("openxlsx2")
+  folder <- withr::local_tempdir()
+  writeBin(
+    c(as.raw(c(0x50, 0x4b, 3, 4)), as.raw(1:200)),
+    file.path(folder, "bad.xlsx")
+  )
+  writeLines("day,level\n2026-03-12,1", file.path(folder, "good.csv"))
+  result <- import_files(
+    new_archive(), folder,
+    list(
+      shape = "observations", symbol_from = "sheet",
+      columns = list(period = "day", value = "level")
+    )
+  )
+  expect_identical(result$outcome, c("failed", "stored"))
+  expect_match(result$message[1], "not a workbook")
+})
+
 test_that("wrong cards and paths say what to do", {
   archive <- new_archive()
   folder <- withr::local_tempdir()
