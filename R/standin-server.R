@@ -277,7 +277,9 @@ services_serve <- function(port = 8471L, ready = function(port) NULL,
                            until = Inf, most = 240L, requests_a_minute = 90L,
                            fault = NULL, every = 3L, release = 2,
                            availability = TRUE) {
-  if (port == 0) port <- httpuv::randomPort(host = "127.0.0.1")
+  # five digits, so that a page with its own URL has the same size each time
+  free <- function() httpuv::randomPort(10000L, host = "127.0.0.1")
+  if (port == 0) port <- free()
   taken <- function(e) {
     vetusta_stop(
       "service",
@@ -292,7 +294,7 @@ services_serve <- function(port = 8471L, ready = function(port) NULL,
     fault = if (!below) fault, every = every, release = release,
     availability = availability
   )
-  inner <- if (below) httpuv::randomPort(host = "127.0.0.1") else port
+  inner <- if (below) free() else port
   server <- tryCatch(
     httpuv::startServer("127.0.0.1", inner, app, quiet = TRUE),
     error = taken

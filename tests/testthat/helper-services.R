@@ -61,7 +61,7 @@ start_scripted <- function(answer, env = parent.frame()) {
 # it is ready; if the port is taken meanwhile, another one is used.
 start_listening <- function(env, code, ...) {
   for (attempt in 1:3) {
-    port <- httpuv::randomPort(host = "127.0.0.1")
+    port <- httpuv::randomPort(10000L, host = "127.0.0.1")
     process <- processx::process$new(
       "Rscript",
       c("--no-init-file", "-e", sprintf(code, ..., port)),
