@@ -309,3 +309,7 @@ instants_need_cpp <- function(seconds_) {
     .Call(`_vetusta_instants_need_cpp`, seconds_)
 }
 
+xml_json_cpp <- function(names, counts, texts, attributes, arrays) {
+    .Call(`_vetusta_xml_json_cpp`, names, counts, texts, attributes, arrays)
+}
+

@@ -79,7 +79,7 @@ write_plain <- function(path, table) {
 # Converts a column of which most cells are numbers or dates; other cells stay
 # as they are.
 clean_column <- function(column, form) {
-  column[column %in% form$nothing] <- ""
+  column[column %in% form$missing] <- ""
   there <- nzchar(column)
   if (!any(there)) {
     return(column)

@@ -15,7 +15,7 @@
 #'   `""` for none.
 #' @param dates The order of dates: `"ymd"`, `"dmy"` or `"mdy"`.
 #' @param encoding `"UTF-8"`, `"latin1"`, `"UTF-16LE"` or `"UTF-16BE"`.
-#' @param nothing Texts that stand for a missing value.
+#' @param missing Texts that stand for a missing value.
 #' @param sheet The name of the sheet of a workbook.
 #' @return A `vetusta_import_form`: a list of the arguments, given or read from
 #'   the file, and `doubts`, texts named by the arguments that settle them.
@@ -34,12 +34,12 @@
 #' archive_import_form(file)
 archive_import_form <- function(file, skip = NULL, separator = NULL,
                                 decimal = NULL, thousands = NULL, dates = NULL,
-                                encoding = NULL, nothing = NULL, sheet = NULL) {
+                                encoding = NULL, missing = NULL, sheet = NULL) {
   check_import_file(file)
   form <- list(
     skip = skip, separator = separator, decimal = decimal,
     thousands = thousands, dates = dates, encoding = encoding,
-    nothing = nothing, sheet = sheet
+    missing = missing, sheet = sheet
   )
   form <- form[!vapply(form, is.null, TRUE)]
   check_import_form(form)
@@ -86,8 +86,8 @@ check_import_form <- function(form) {
     check_choice(form[[name]], name, choices[[name]], "import")
   }
   if (!is.null(form$skip)) check_count(form$skip, "skip", "import", least = 0)
-  if (!is.null(form$nothing)) {
-    check_text(form$nothing, "nothing", "import", several = TRUE)
+  if (!is.null(form$missing)) {
+    check_text(form$missing, "missing", "import", several = TRUE)
   }
   if (!is.null(form$sheet)) check_text(form$sheet, "sheet", "import")
 }
@@ -122,24 +122,6 @@ form_lines <- function(file, encoding) {
   )[[1]]
   text <- sub("^\ufeff", "", gsub("\r\n?", "\n", text))
   strsplit(text, "\n", fixed = TRUE)[[1]]
-}
-
-sheet_cells <- function(file, sheet) {
-  rows <- sheet_frame(
-    file, sheet,
-    col_names = FALSE, skip_empty_rows = FALSE
-  )
-  cells <- lapply(as.list(rows), function(column) {
-    text <- if (inherits(column, c("Date", "POSIXct"))) {
-      format(column)
-    } else if (is.double(column)) {
-      format_exact(column)
-    } else {
-      as.character(column)
-    }
-    trimws(ifelse(is.na(text), "", text))
-  })
-  matrix(unlist(cells), nrow(rows))
 }
 
 #' @export

@@ -124,6 +124,10 @@ import_step <- function(time, symbol) {
     return(NULL)
   }
   step <- as.numeric(names(which.max(table(steps))))
+  # days with gaps, as weekends leave them
+  if (all(at %% 86400 == 0, na.rm = TRUE) && min(steps) <= 4 * 86400) {
+    return("1 day")
+  }
   known <- c(
     "1 minute" = 60, "5 minutes" = 300, "15 minutes" = 900,
     "30 minutes" = 1800, "1 hour" = 3600, "1 day" = 86400, "1 week" = 604800

@@ -13,7 +13,10 @@
 #' @param source The name of the source.
 #' @param columns The file's names of the columns of bars, as in `c(time =
 #'   "When", close = "Last")`. By default a column is found by its name, in any
-#'   case; a column `date` is the time too.
+#'   case. A file without such a name may use another common one, if only one of
+#'   them is there: `date`, `timestamp`, `datetime` or `day` for the time;
+#'   `last`, `price` or `settle` for the close; `ticker` or `instrument` for the
+#'   symbol; `vol` for the volume.
 #' @param time_as The format of the times: `rfc3339` (also with a space between
 #'   day and hour, and days alone), or `epoch-s`, `epoch-ms`, `epoch-us`,
 #'   `epoch-ns`.
@@ -183,6 +186,14 @@ import_kinds <- function(names, time_as) {
   unname(kinds)
 }
 
+# Other common names of the columns of bars.
+bars_other_names <- list(
+  time = c("date", "timestamp", "datetime", "day", "date/time"),
+  symbol = c("ticker", "instrument"),
+  close = c("last", "price", "settle"),
+  volume = c("vol", "vol.")
+)
+
 named_for_bars <- function(raw, columns, symbol, file) {
   for (name in names(columns)) {
     check_choice(name, "columns", bars_columns, "import")
@@ -200,7 +211,14 @@ named_for_bars <- function(raw, columns, symbol, file) {
   lower <- match(tolower(names(raw)), known)
   free <- !is.na(lower) & !known[lower] %in% names(columns) & !duplicated(lower)
   names(raw)[free] <- known[lower[free]]
-  if (!"time" %in% names(raw)) names(raw)[names(raw) == "date"] <- "time"
+  for (name in setdiff(names(bars_other_names), names(raw))) {
+    if (name == "symbol" && !is.null(symbol)) next
+    other <- which(tolower(names(raw)) %in% bars_other_names[[name]])
+    if (name == "time" && "date" %in% names(raw)) {
+      other <- which(names(raw) == "date")
+    }
+    if (length(other) == 1) names(raw)[other] <- name
+  }
   if (!is.null(symbol)) {
     raw$symbol <- rep(check_text(symbol, "symbol", "import"), nrow(raw))
   }
@@ -212,8 +230,9 @@ named_for_bars <- function(raw, columns, symbol, file) {
         where = paste0(file, ", line 1"),
         todo = paste0(
           if (name == "symbol") "give the symbol, or " else "",
-          "say which column it is; the file has: ",
-          paste(names(raw), collapse = ", ")
+          "say which column it is, as ", name, "=",
+          setdiff(names(raw), bars_columns)[1] %|na|% "NAME",
+          "; the file has: ", paste(names(raw), collapse = ", ")
         )
       )
     }

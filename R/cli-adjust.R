@@ -170,7 +170,7 @@ cli_join <- function(arguments) {
         cli_option("adjust", "[none]", default = "none"),
         cli_option(
           "overlap",
-          "the time at the end of what they have in common that is looked at",
+          "length of the common period to compare, at its end",
           metavar = "LENGTH"
         ),
         cli_option(
@@ -242,13 +242,13 @@ cli_join_said <- function(factors, findings, options) {
   moved <- factors[factors$factor != 1 | factors$offset != 0, ]
   for (i in seq_len(nrow(moved))) {
     cli_say(
-      moved$origin[i], ": brought to the level before it ",
+      moved$origin[i], ": adjusted to the level of the preceding part ",
       if (moved$offset[i] != 0) {
         paste0("by adding ", format(signif(moved$offset[i], 6)))
       } else {
         paste0("by the factor ", format(signif(moved$factor[i], 6)))
       },
-      ", measured at ", thousands(moved$overlap[i]), " values in common"
+      ", measured on ", thousands(moved$overlap[i]), " common values"
     )
   }
   if (nrow(findings) && !options$differences) {

@@ -89,8 +89,8 @@ cli_archive_tasks <- list(
     if (!options$yes) {
       return(
         cli_say(
-          "\nnothing is taken out yet: the same command with --yes does ",
-          "it, and writes ", "a backup first"
+          "\nnothing was removed yet; the same command with --yes writes a ",
+          "backup and removes them"
         )
       )
     }

@@ -158,7 +158,7 @@ complete_sources <- function(desk, plain) {
   paste0(
     setdiff(
       dataset_gives(dataset),
-      c("from", "to", "largest_page", fixed, dataset$next_page$send)
+      c("from", "to", "largest_page", fixed, page_parameter(dataset))
     ),
     "="
   )

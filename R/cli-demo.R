@@ -113,10 +113,11 @@ demo_look <- function(desk, archive) {
     figure_gaps(minutes, calendar, zone = calendar$zone), file("gaps.png")
   )
   export_csv(days, file("days.csv"))
+  dated <- bars_dated(days)
   cat(
     text_table(
-      days[
-        days$symbol == "KELD",
+      dated[
+        dated$symbol == "KELD",
         c(
           "symbol", "time", "open", "high", "low", "close", "volume", "count",
           "expected"

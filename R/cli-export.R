@@ -43,15 +43,8 @@ cli_export <- function(arguments) {
           "dictionary", "write beside the file what its columns are",
           flag = TRUE
         ),
-        cli_option(
-          "append",
-          "a .csv, .tsv or .xlsx file whose table gets the new times",
-          metavar = "FILE"
-        ),
-        cli_option(
-          "table", "--append: the name of the table in a workbook",
-          metavar = "NAME"
-        ),
+        cli_option("append", "; new times become rows"),
+        cli_option("table"),
         cli_option(
           "new-only",
           "--append: do not change values that the file has already",

@@ -11,6 +11,10 @@ cli_find <- function(arguments) {
           "tree", "show the tree of themes of a statistics office instead",
           flag = TRUE
         ),
+        cli_option(
+          "free", "leave out datasets that cost money",
+          flag = TRUE
+        ),
         cli_option("language", "[en]", default = "en")
       ),
       cli_place_options(), cli_result_options()
@@ -32,9 +36,12 @@ cli_find <- function(arguments) {
   shown <- datasets[
     c(
       if (length(named$sources) > 1) "source", "dataset", "title", "shape",
-      "theme"
+      "theme", "cost", "plan"
     )
   ]
+  for (name in c("cost", "plan")) {
+    if (all(is.na(shown[[name]]))) shown[[name]] <- NULL
+  }
   if (all(is.na(shown$theme) | !nzchar(shown$theme))) shown$theme <- NULL
   cli_print_table(shown, "no dataset found; try fewer words, or --tree")
   if (nrow(datasets)) {
@@ -51,7 +58,8 @@ cli_datasets <- function(sources, words, options, archive) {
     datasets_find(
       source,
       words = words, theme = options$theme,
-      language = options$language, archive = archive
+      language = options$language, archive = archive,
+      free = isTRUE(options$free)
     )
   }
   away <- list()
@@ -124,16 +132,25 @@ cli_describe <- function(arguments) {
         cli_option(
           "codes", "show all codes, not the first of each",
           flag = TRUE
+        ),
+        cli_option(
+          "choose",
+          "ask for the codes of each dimension and show the command",
+          flag = TRUE
         )
       ),
       cli_place_options(), cli_json_option()
     ),
     c(
       "vetusta describe quay", "vetusta describe basin LOCK_TRAFFIC",
-      "vetusta describe river levels"
+      "vetusta describe river levels",
+      "vetusta describe basin LOCK_TRAFFIC --choose"
     ),
     least = 1, most = 2
   )
+  if (options$choose && length(options$words) != 2) {
+    cli_usage_error("--choose needs a source and a dataset")
+  }
   if (length(options$words) == 1) {
     return(cli_describe_source(options))
   }
@@ -143,6 +160,9 @@ cli_describe <- function(arguments) {
     language = options$language,
     archive = cli_query_archive(options, create = TRUE)
   )
+  if (options$choose) {
+    return(cli_choose(about, options))
+  }
   if (options$json) {
     cli_print_json(cli_plain_dataset(unclass(about)))
   } else {

@@ -49,7 +49,7 @@ cli_import_words <- function(options) {
     if (identical(words[[name]], usual[[name]])) words[[name]] <- NULL
   }
   if (!is.null(options$skip)) words$skip <- cli_number(options, "skip", 0)
-  if (!is.null(options$nothing)) words$nothing <- cli_list_of(options$nothing)
+  if (!is.null(options$missing)) words$missing <- cli_list_of(options$missing)
   columns <- cli_by_name(options$map, "map", "time=When,close=Last")
   types <- cli_import_types(options)
   unit <- cli_import_units(options)

@@ -84,7 +84,12 @@ cli_import <- function(arguments) {
     return(cli_import_guessed(options, form))
   }
   check_choice(shape, "--shape", setdiff(names(shape_columns), "datasets"))
-  cli_import_doubts(form, options)
+  options <- cli_import_doubts(form, options)
+  form <- cli_import_form(options)
+  cli_import_stored(options, shape, columns, form)
+}
+
+cli_import_stored <- function(options, shape, columns, form) {
   result <- if (gives_bars_shape(shape)) {
     cli_import_bars(options, columns, form)
   } else {
@@ -151,7 +156,8 @@ cli_import_units <- function(options) {
   cli_by_name(options$unit, "unit", "cm, or value=cm,flow=m3/s")
 }
 
-# The guessed shape of the file, and the command that would store it.
+# The guessed shape of the file. It is stored with --yes, or after a question on
+# a terminal; elsewhere the command that would store it is shown.
 cli_import_guessed <- function(options, form) {
   guess <- archive_import_guess(options$words, form)
   if (options$json) {
@@ -171,6 +177,54 @@ cli_import_guessed <- function(options, form) {
     c(format_guess(guess), if (!is.null(form)) c("", format_import_form(form))),
     sep = "\n"
   )
+  asks <- cli_can_ask()
+  if (!options$yes && !asks) {
+    return(cli_import_command(options, guess, form))
+  }
+  if (asks && !options$yes) cli_say("")
+  options <- cli_import_doubts(form, options)
+  form <- cli_import_form(options)
+  if (gives_bars_shape(guess$shape)) {
+    if (is.null(guess$interval)) {
+      guess$interval <- cli_import_answer(
+        options, "interval", "the interval of the bars", "1 day"
+      )
+    }
+    if (guess_needs_symbol(guess)) {
+      options$symbol <- cli_import_answer(
+        options, "symbol", "the symbol of the rows",
+        toupper(import_name(options$words))
+      )
+    }
+    options$interval <- guess$interval
+  }
+  columns <- c(cli_by_name(options$map, "map", "time=When"), guess$columns)
+  columns <- columns[!duplicated(names(columns))]
+  options$form <- if (guess$wide) "wide" else options$form
+  right <- options$yes ||
+    tolower(cli_question("store the rows as shown?", "y")) %in% c("y", "yes")
+  if (!right) {
+    cli_say("nothing was stored")
+    return(0L)
+  }
+  cli_import_stored(options, guess$shape, columns, form)
+}
+
+guess_needs_symbol <- function(guess) {
+  names <- c(names(guess$columns), tolower(names(guess$kinds)))
+  !any(c("symbol", bars_other_names$symbol) %in% names)
+}
+
+# The value of an option, or the answer of a terminal.
+cli_import_answer <- function(options, name, question, usual) {
+  if (!is.null(options[[name]])) {
+    return(options[[name]])
+  }
+  if (options$yes) cli_usage_error("--yes also needs --", name)
+  cli_question(question, usual)
+}
+
+cli_import_command <- function(options, guess, form) {
   bars <- gives_bars_shape(guess$shape)
   columns <- guess$columns
   words <- c(
@@ -183,16 +237,17 @@ cli_import_guessed <- function(options, form) {
     if (length(columns)) {
       c("--map", shQuote(paste0(names(columns), "=", columns, collapse = ",")))
     },
-    if (bars &&
-      !any(c("symbol") %in% c(names(columns), tolower(names(guess$kinds))))) {
+    if (bars && is.null(options$symbol) && guess_needs_symbol(guess)) {
       "--symbol SYMBOL"
     },
+    if (!is.null(options$symbol)) c("--symbol", shQuote(options$symbol)),
     cli_form_words(options), if (length(form$doubts)) "--yes",
     if (!is.null(options$archive)) c("--archive", shQuote(options$archive))
   )
   cli_say(
-    "\nnothing is stored yet; if that is right:\n  vetusta import ",
-    shQuote(options$words), " ", paste(words, collapse = " ")
+    "\nnothing is stored yet; if this is right, store it with:\n",
+    "  vetusta import ", shQuote(options$words), " ",
+    paste(words, collapse = " ")
   )
 }
 
@@ -215,7 +270,7 @@ cli_form_options <- function() {
       metavar = "NAME"
     ),
     cli_option(
-      "nothing", "texts that stand for a missing value, with commas",
+      "missing", "texts that stand for a missing value, with commas",
       metavar = "TEXTS"
     ),
     cli_option("sheet", "sheet of a workbook", metavar = "NAME"),
@@ -224,7 +279,7 @@ cli_form_options <- function() {
 }
 
 cli_form_names <- c(
-  "skip", "separator", "decimal", "thousands", "dates", "encoding", "nothing",
+  "skip", "separator", "decimal", "thousands", "dates", "encoding", "missing",
   "sheet"
 )
 
@@ -247,7 +302,7 @@ cli_import_form <- function(options) {
   if (!is.null(given$skip)) given$skip <- cli_number(options, "skip", 0)
   if (identical(given$separator, "tab")) given$separator <- "\t"
   if (identical(given$thousands, "none")) given$thousands <- ""
-  if (!is.null(given$nothing)) given$nothing <- cli_list_of(given$nothing)
+  if (!is.null(given$missing)) given$missing <- cli_list_of(given$missing)
   form <- do.call(archive_import_form, c(list(file), unclass(given)))
   plain <- !length(given) &&
     form$skip == 0 &&
@@ -269,17 +324,25 @@ cli_form_words <- function(options) {
   )
 }
 
-# Asks about what the file leaves open, before anything is stored.
+# Settles what the file leaves open, before anything is stored: by a question
+# on a terminal, by the likelier reading with --yes.
 cli_import_doubts <- function(form, options) {
-  if (length(form$doubts) && !options$yes) {
+  names <- unique(names(form$doubts))
+  if (!length(names) || options$yes) {
+    return(options)
+  }
+  if (!cli_can_ask()) {
     cli_usage_error(
       paste(form$doubts, collapse = "; "), "; give --",
-      paste(unique(names(form$doubts)), collapse = " and --"),
-      ", or --yes for ",
-      paste(
-        vapply(unique(names(form$doubts)), function(name) form[[name]], ""),
-        collapse = " and "
-      )
+      paste(names, collapse = " and --"), ", or --yes for ",
+      paste(vapply(names, function(name) form[[name]], ""), collapse = " and ")
     )
   }
+  for (name in names) {
+    options[[name]] <- cli_question(
+      paste(form$doubts[names(form$doubts) == name], collapse = "; "),
+      form[[name]]
+    )
+  }
+  options
 }

@@ -8,7 +8,7 @@ cli_commands <- c(
   new = "make a desk of your own: a commented desk.yml that runs as it stands",
   services = "serve the invented services of the demo",
   sources = "list, check, draft or test source cards; a cookbook of cards",
-  secrets = "set, list or check the secrets of a desk; none is shown",
+  secrets = "set, list or check the secrets of a desk; log in to a source",
   find = "find datasets by words or theme",
   describe = "show a dataset's keys, columns and coverage",
   try = paste0(

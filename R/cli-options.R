@@ -57,6 +57,10 @@ cli_shared <- list(
   quiet = c("", "show no progress"),
   requests = c("N", "stop after so many requests"),
   samples = c("FOLDER", "folder of sample answers"),
+  append = c("FILE", "a .csv, .tsv or .xlsx file with a table that grows"),
+  table = c(
+    "NAME", "--append: the name of the table in a workbook, or its sheet"
+  ),
   session = c("NAME", "part of the trading day: regular, early, late or all"),
   span = c(
     "LENGTH",

@@ -35,9 +35,66 @@ cli_source <- function(options, name = options$words[1]) {
 # SOURCE DATASET and its symbols, keys or dimensions. The dataset may be left
 # out where the source has one dataset of bars and symbols follow.
 cli_query <- function(options) {
+  options <- cli_pasted(options)
   source <- cli_source(options)
   named <- cli_named_dataset(source, options$words[-1])
   cli_ask(named$dataset, source, named$words, options)
+}
+
+# A pasted selection of statistics becomes the words and the window of a query,
+# which are shown. A URL alone means the desk's source at that place.
+cli_pasted <- function(options) {
+  words <- options$words
+  if (length(words) && grepl("^https?://", words[1])) {
+    words <- c(cli_source_at(options, words[1]), words)
+  }
+  if (length(words) < 2 || !any(vapply(words[-1], is_selection, TRUE))) {
+    return(options)
+  }
+  source <- cli_source(options, words[1])
+  if (!speaks_sdmx(source) || words[2] %in% names(source$datasets)) {
+    return(options)
+  }
+  archive <- cli_query_archive(options, create = TRUE)
+  at <- which(vapply(words[-1], is_selection, TRUE))[1] + 1
+  parts <- selection_parts(
+    source, words[at], if (at > 2) words[2], archive
+  )
+  keys <- vapply(parts$keys, paste, "", collapse = ",")
+  options$words <- c(
+    words[1], parts$dataset, paste0(names(keys), "=", keys, recycle0 = TRUE),
+    words[-seq_len(at)]
+  )
+  if (is.null(options$from)) options$from <- parts$from
+  if (is.null(options$to)) options$to <- parts$to
+  query <- query_observations(
+    source, parts$dataset,
+    from = options$from, to = options$to, archive = archive, keys = parts$keys
+  )
+  cli_say(
+    "reads as: ",
+    selection_words(query$about, query$selection, options[c("from", "to")])
+  )
+  options
+}
+
+# The name of the desk's source to which a URL belongs.
+cli_source_at <- function(options, url) {
+  desk <- cli_desk(options)
+  for (name in desk_cards(desk)) {
+    source <- tryCatch(
+      desk_source(desk, name),
+      vetusta_error_card = function(e) NULL
+    )
+    if (!is.null(source) && same_origin(url, source$url) &&
+      startsWith(url, source$url)) {
+      return(name)
+    }
+  }
+  cli_usage_error(
+    "no source of the desk is at ", origin_of(url),
+    "; name the source before the URL"
+  )
 }
 
 # list(dataset, words): a dataset of the card, or the name of a dataflow.

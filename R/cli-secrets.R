@@ -1,9 +1,10 @@
 cli_secrets <- function(arguments) {
   options <- cli_arguments(
-    arguments, "secrets", "list|check|set NAME",
+    arguments, "secrets", "list|check|set NAME|login SOURCE",
     c(cli_place_options()[1], cli_json_option()),
     c(
-      "vetusta secrets list", "echo \"the-key\" | vetusta secrets set QUAY_KEY"
+      "vetusta secrets list", "echo \"the-key\" | vetusta secrets set QUAY_KEY",
+      "vetusta secrets login mill"
     ),
     least = 1, most = 2
   )
@@ -18,7 +19,7 @@ cli_secrets <- function(arguments) {
         )
       )
     }
-    value <- readLines(file("stdin"), n = 1, warn = FALSE)
+    value <- readLines(cli_typed(), n = 1, warn = FALSE)
     desk_secret(desk, options$words[2], value)
     return(
       cli_say(
@@ -26,10 +27,13 @@ cli_secrets <- function(arguments) {
       )
     )
   }
+  if (task == "login") {
+    return(cli_login(desk, options$words))
+  }
   if (!task %in% c("list", "check")) {
     cli_usage_error(
       "\"", task, "\" cannot be done with secrets; ",
-      suggest_word(task, c("list", "check", "set"))
+      suggest_word(task, c("list", "check", "set", "login"))
     )
   }
   rows <- desk_secrets(desk)
@@ -47,4 +51,29 @@ cli_secrets <- function(arguments) {
     return(1L)
   }
   0L
+}
+
+# A login with a consent page. Where the redirect is not on this machine, the
+# code is typed.
+cli_login <- function(desk, words) {
+  if (length(words) != 2) cli_usage_error("login needs the name of a source")
+  source <- desk_source(desk, words[2])
+  redirect <- source$access$redirect %||% ""
+  by_browser <- startsWith(redirect, "http:") &&
+    is_loopback(curl::curl_parse_url(redirect)$host)
+  typed <- if (!by_browser) {
+    function(url) {
+      cat(
+        "open this URL in a browser, and agree:\n  ", url,
+        "\nthe code, or the URL at the end: ",
+        sep = "", file = stderr()
+      )
+      readLines(cli_typed(), n = 1, warn = FALSE)
+    }
+  }
+  until <- source_login(source, typed)
+  cli_say(
+    "logged in to ", source$source, "; the token is kept in ",
+    tokens_path(source), " and valid until ", format_instant(until)
+  )
 }

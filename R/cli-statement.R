@@ -4,7 +4,7 @@ cli_statement <- function(arguments) {
     c(
       list(
         cli_option(
-          "annual", "years [this is so without another word]",
+          "annual", "years [the default]",
           flag = TRUE
         ),
         cli_option(
@@ -35,17 +35,25 @@ cli_statement <- function(arguments) {
           "facts", "dataset of the facts, where there are several",
           metavar = "SOURCE/DATASET"
         ),
-        cli_option("as-of")
+        cli_option("as-of"),
+        cli_option(
+          "append",
+          "; its rows name items, its heads periods; new periods become columns"
+        ),
+        cli_option("table")
       ),
       cli_place_options(), cli_result_options()
     ),
     c(
       "vetusta statement KELD", "vetusta statement KELD --quarterly --limit 8",
       "vetusta statement KELD BROM TAMX --items revenue",
-      "vetusta statement KELD --as-of 2025-03-01"
-    ),
-    least = 1
+      "vetusta statement KELD --as-of 2025-03-01",
+      "vetusta statement KELD --append model.xlsx --table Figures"
+    )
   )
+  if (!length(options$words) && is.null(options$append)) {
+    cli_usage_error("it needs COMPANY...")
+  }
   kinds <- c("annual", "quarterly", "trailing")
   asked <- kinds[unlist(options[kinds])]
   if (length(asked) > 1) {
@@ -56,6 +64,9 @@ cli_statement <- function(arguments) {
   facts <- cli_facts(archive, id, options)
   if (!is.null(options$unit)) {
     facts <- rows_filter(facts, paste0("unit=", options$unit))
+  }
+  if (!is.null(options$append)) {
+    return(cli_statement_fill(facts, options, asked))
   }
   items <- if (startsWith(options$items %||% "", "@")) {
     cli_item_file(substring(options$items, 2))
@@ -86,6 +97,28 @@ cli_statement <- function(arguments) {
   }
 }
 
+# A table that is not ours: filled, and wider by new periods.
+cli_statement_fill <- function(facts, options, asked) {
+  for (name in c("items", "file")) {
+    if (!is.null(options[[name]])) {
+      cli_usage_error("--", name, " and --append: the table has its own items")
+    }
+  }
+  if (identical(asked, "trailing")) {
+    cli_usage_error("--append fills years or quarters")
+  }
+  done <- export_fill(
+    facts, options$append, options$table,
+    symbol = if (length(options$words) == 1) options$words,
+    period = if (length(asked)) asked, add = TRUE, filed = options$filed
+  )
+  if (options$json) {
+    cli_print_json(unclass(done))
+  } else {
+    cli_say(format_fill(done))
+  }
+}
+
 # All filed figures, including restated ones.
 cli_facts <- function(archive, id, options) {
   parts <- strsplit(id, "/", fixed = TRUE)[[1]]
@@ -96,6 +129,9 @@ cli_facts <- function(archive, id, options) {
       "argument", paste0("The archive has no facts at \"", id, "\"."),
       todo = "`vetusta list datasets` shows the stored datasets"
     )
+  }
+  if (!length(options$words)) {
+    options$words <- unique(series_dimensions(series)[["symbol"]])
   }
   # a key begins with the company, so most series need not be parsed
   near <- Reduce(

@@ -110,6 +110,7 @@ cli_track_list <- function(desk, options) {
 
 # The same words as for collect. The query is checked before it is written.
 cli_track_add <- function(desk, options) {
+  options <- cli_pasted(options)
   source <- desk_source(desk, options$words[1], options$account)
   named <- cli_named_dataset(source, options$words[-1])
   if (inherits(named$dataset, "vetusta_dataset_rows")) {

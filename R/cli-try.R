@@ -6,6 +6,14 @@ cli_try <- function(arguments) {
       list(
         cli_option("requests", "[2]", default = "2"),
         cli_option(
+          "rows",
+          paste0(
+            "a preview of so many rows; of statistics the newest value of ",
+            "the first series"
+          ),
+          metavar = "N"
+        ),
+        cli_option(
           "samples",
           "; keep the first, middle and last answer there, without secrets"
         ),
@@ -20,7 +28,8 @@ cli_try <- function(arguments) {
       paste0(
         "vetusta try river levels station=kelder-lock --from 2026-01-01 ",
         "--samples sources/samples"
-      )
+      ),
+      "vetusta try basin LOCK_TRAFFIC STATE=ORV --rows 20"
     ),
     least = 1
   )
@@ -29,8 +38,9 @@ cli_try <- function(arguments) {
     !is.null(cli_desk(options, needed = FALSE))) {
     cli_query_archive(options, create = TRUE)
   }
+  rows <- if (!is.null(options$rows)) cli_number(options, "rows", 1)
   tried <- collect_try(
-    cli_query(options), cli_number(options, "requests", 1), counted_in
+    cli_query(options), cli_number(options, "requests", 1), counted_in, rows
   )
   cat(
     format_try(tried, if (isatty(stdout())) cli::console_width() else Inf),

@@ -15,6 +15,8 @@ card_dataset <- function(source, dataset, archive = NULL) {
     window = has_window(dataset),
     columns = names(dataset$columns),
     limits = vapply(source$limits, format_limit, ""),
+    cost = dataset_cost(source, dataset)$cost,
+    plan = dataset_cost(source, dataset)$plan,
     stored = if (NROW(datasets)) {
       as.data.frame(datasets[c("series", "rows", "first", "last")])
     }
@@ -28,7 +30,7 @@ card_dataset <- function(source, dataset, archive = NULL) {
 # The keys of a dataset: which are required, and the values that the card lists.
 dataset_keys <- function(dataset) {
   given <- setdiff(
-    dataset_gives(dataset), c(query_words[-1], dataset$next_page$send)
+    dataset_gives(dataset), c(query_words[-1], page_parameter(dataset))
   )
   fixed <- vapply(
     given, function(name) !is.null(dataset$parameters[[name]]$value), TRUE
@@ -164,6 +166,9 @@ format.vetusta_card_dataset <- function(x, ...) {
     line("window", if (x$window) "--from and --to, or --span" else "none"),
     strwrap_line(line("columns", several(x$columns))),
     line("limits", several(x$limits)),
+    line("cost", paste0(
+      x$cost, if (!is.na(x$plan)) paste0(", plan ", x$plan)
+    )[!is.na(x$cost) || !is.na(x$plan)]),
     if (NROW(x$stored)) stored_lines(x$stored), "",
     paste0("example: ", x$example)
   )

@@ -72,7 +72,7 @@ download_patiently <- function(run, link, file, begins = function() NULL,
     if (reason == "HTTP 401" &&
       is_token_access(run$source$access) &&
       !renewed) {
-      run$tokens$value <- NULL
+      token_refused(run$tokens)
       renewed <- TRUE
       next
     }

@@ -369,7 +369,7 @@ collect_refused <- function(run, queue, tally, chain, response) {
     !chain$renewed) {
     # the token expired early: a new one is requested once, also where several
     # requests used the old one
-    if (identical(run$tokens$value, chain$token)) run$tokens$value <- NULL
+    if (identical(run$tokens$value, chain$token)) token_refused(run$tokens)
     chain$renewed <- TRUE
     journal_alone(run, chain, response, "retried", answer_text(run, response))
     queue_back(queue, chain)

@@ -8,7 +8,9 @@ job_store <- function(job, file) {
     "source ", run$source$source, ", dataset ", dataset$name,
     ", the export of ", job$chain$label
   )
-  file <- plain_file(file, dataset$job$unpack %||% "none", where)
+  files <- plain_files(
+    file, dataset$job$unpack %||% "none", dataset$files, where
+  )
   open <- NULL
   keep <- function(decoded) {
     open <<- rbind(open, job_piece(job, decoded))
@@ -16,7 +18,10 @@ job_store <- function(job, file) {
   }
   clean <- function(lines) without_secret_words(lines, run$secrets())
   read <- job_readers[[dataset$format %||% "json"]] %||% job_whole
-  read(job, file, where, clean, keep)
+  for (i in seq_along(files)) {
+    job$chain$known$file <- names(files)[i]
+    read(job, files[[i]], where, clean, keep)
+  }
   chain <- job$chain
   against <- proof_against(chain$proof, Inf)
   if (length(against)) {
@@ -78,26 +83,30 @@ job_decoded <- function(job, body, where) {
   )
 }
 
-# The content of the file, decompressed if the service compressed it
-# (Content-Encoding).
-plain_file <- function(file, how, where) {
-  if (how == "zip" && !is_gzip(readBin(file, "raw", 3))) {
-    return(
-      utf8_file(
-        unpack_file(file, paste0(file, ".zip.plain"), "zip", where),
-        paste0(file, ".utf8")
-      )
-    )
-  }
+# The contents of the file, decompressed if the service compressed it
+# (Content-Encoding): a file, or those of a zip file that the card wants, under
+# their names.
+plain_files <- function(file, how, pattern, where) {
   times <- 0
   while (is_gzip(readBin(file, "raw", 3)) && times < 2) {
-    file <- unpack_file(file, paste0(file, ".plain"), "gzip", where)
+    file <- unpack_gzip(file, paste0(file, ".plain"), where)
     times <- times + 1
   }
-  if (how == "zip") {
-    file <- unpack_file(file, paste0(file, ".zip.plain"), "zip", where)
+  if (how != "zip") {
+    return(utf8_file(file, paste0(file, ".utf8")))
   }
-  utf8_file(file, paste0(file, ".utf8"))
+  names <- zip_names(file, pattern, where)
+  files <- vapply(
+    seq_along(names),
+    function(i) {
+      into <- paste0(file, ".", i, ".plain")
+      utf8_file(
+        unpack_entry(file, names[i], into, where), paste0(into, ".utf8")
+      )
+    },
+    ""
+  )
+  stats::setNames(files, file_stem(names))
 }
 
 job_reader <- function(file) {

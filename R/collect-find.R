@@ -10,9 +10,12 @@
 #' @param language The language of the results.
 #' @param archive An archive that stores structures, so that recent ones are not
 #'   requested again.
+#' @param free Whether to leave out datasets whose card says that they cost
+#'   money (`cost: paid`).
 #' @return `datasets_find()`: a tibble of `source`, `dataset`, `title`, `shape`,
-#'   `theme`, `description`, `version`, `score`, best first: the datasets of the
-#'   card, and the dataflows of a statistics office.
+#'   `theme`, `description`, `version`, `cost` (`free` or `paid`) and `plan`
+#'   where the card says so, `score`, best first: the datasets of the card, and
+#'   the dataflows of a statistics office.
 #' @section Errors: `vetusta_error_argument` for themes of a source without
 #'   SDMX, or an unknown theme; `vetusta_error_access`, `_network`, `_payload`
 #'   as in collecting.
@@ -25,7 +28,8 @@
 #' datasets_describe(basin, "LOCK_TRAFFIC")
 #' }
 datasets_find <- function(source, words = NULL, theme = NULL, language = "en",
-                          archive = NULL) {
+                          archive = NULL, free = FALSE) {
+  check_flag(free, "free")
   check_source_kind(source)
   if (!is.null(words)) check_text(words, "words", several = TRUE)
   datasets <- rbind(
@@ -35,6 +39,7 @@ datasets_find <- function(source, words = NULL, theme = NULL, language = "en",
     }
   )
   datasets <- datasets[datasets$score > 0, ]
+  if (free) datasets <- datasets[!datasets$cost %in% "paid", ]
   as_rows(datasets[order(-datasets$score, datasets$dataset), ])
 }
 
@@ -67,7 +72,18 @@ card_datasets <- function(source, words, theme) {
     theme = none,
     description = none,
     version = none,
+    cost = vapply(known, function(x) dataset_cost(source, x)$cost, ""),
+    plan = vapply(known, function(x) dataset_cost(source, x)$plan, ""),
     score = score
+  )
+}
+
+# What a dataset costs: by its own words, else by those of its source.
+dataset_cost <- function(source, dataset = NULL) {
+  own <- !is.null(dataset$cost)
+  list(
+    cost = dataset$cost %||% source$cost %||% NA_character_,
+    plan = dataset$plan %||% (if (!own) source$plan) %||% NA_character_
   )
 }
 
@@ -113,6 +129,8 @@ matching_flows <- function(source, words, theme, language, archive) {
       flows, function(flow) in_language(flow$descriptions, language), ""
     ),
     version = vapply(flows, function(flow) flow$version %||% NA_character_, ""),
+    cost = rep(dataset_cost(source)$cost, length(flows)),
+    plan = rep(dataset_cost(source)$plan, length(flows)),
     score = score,
     row.names = NULL
   )

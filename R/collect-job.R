@@ -257,7 +257,7 @@ job_fetch <- function(job, request, what, outcome = "asked") {
     {
       answer <- fetch()
       if (answer$status == 401 && is_token_access(run$source$access)) {
-        run$tokens$value <- NULL
+        token_refused(run$tokens)
         answer <- fetch()
       }
       answer

@@ -108,7 +108,7 @@ structure_fetch <- function(source, request, archive) {
   if (answer$status != 401 || !is_token_access(source$access)) {
     return(answer)
   }
-  tokens$value <- NULL
+  token_refused(tokens)
   fetch()
 }
 
@@ -123,8 +123,8 @@ structure_fetch <- function(source, request, archive) {
 #'   (codes by dimension that have data, if stated), `updated`, `example` (a
 #'   command that works). For a dataset of a card: `source`, `id`, `title`,
 #'   `shape`, `keys` (a data frame of `key`, `needed`, `values`), `intervals`,
-#'   `window`, `columns`, `limits`, `stored` (series or rows) and
-#'   `example`. Printing shows all of it.
+#'   `window`, `columns`, `limits`, `cost`, `plan`, `stored` (series or rows)
+#'   and `example`. Printing shows all of it.
 #' @export
 datasets_describe <- function(source, dataset, version = "latest",
                               language = "en", archive = NULL) {

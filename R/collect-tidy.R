@@ -23,7 +23,10 @@ decoded_rows <- function(query, symbols, decoded) {
   # meant
   if (inherits(rows$time, "POSIXct") && decoded$rows && dataset$reading$local) {
     series <- if (!is.null(rows$symbol)) paste(rows$symbol, rows[["side"]])
-    rows$time <- second_passes(rows$time, query$source$zone, series)
+    zone <- decoded$zone %||% query$source$zone
+    if (length(zone) == 1) {
+      rows$time <- second_passes(rows$time, zone, series)
+    }
   }
   rows
 }

@@ -10,9 +10,13 @@
 #' @param requests The largest number of requests.
 #' @param archive An archive that counts the requests against limits and quotas;
 #'   nothing else is written to it.
+#' @param rows A preview: one request, of which at most so many rows are shown;
+#'   of statistics the newest value of the first series.
 #' @return A `vetusta_try`: a list with `source`, `dataset`, `requests` (a list
 #'   per request, with `method`, `url`, `headers`, `body` without secrets,
 #'   `status`, `answer` (headers about format, limits and paging), `bytes`,
+#'   `unread` (a value of each member of a row that no column takes, by its
+#'   pointer),
 #'   `seconds`, `error` (if decoding failed), `following` (the next page)),
 #'   `rows` (the tidy rows of all answers), `rejected` (a data frame of `place`,
 #'   a JSON Pointer, `reason`, `detail`) and `looks` (texts about doubtful
@@ -27,8 +31,14 @@
 #'   to = "2026-03-13"
 #' ))
 #' }
-collect_try <- function(query, requests = 2, archive = NULL) {
+collect_try <- function(query, requests = 2, archive = NULL, rows = NULL) {
   check_count(requests, "requests")
+  shown <- 6
+  if (!is.null(rows)) {
+    shown <- check_count(rows, "rows")
+    query <- query_preview(query, rows)
+    requests <- 1
+  }
   if (!is.null(archive)) check_archive(archive)
   plan <- plan_requests(query)
   check_plan(plan)
@@ -69,6 +79,7 @@ collect_try <- function(query, requests = 2, archive = NULL) {
       ),
       rows = rows,
       rejected = rejected,
+      shown = shown,
       looks = if (length(pages)) try_looks(query, pages, rows, run$calendar)
     ),
     class = "vetusta_try"
@@ -130,11 +141,70 @@ try_request <- function(run, chain) {
       entry$sample$body
     )
   }
+  entry$unread <- unread_members(run$query$dataset, source, answer$body)
   entry$read <- nrow(page$good)
   entry$following <- if (!is.null(page$following)) hide(page$following)
   rejects <- page_rejects(page, chain, run)
   entry$rejected <- rejects[c("place", "reason", "detail")]
   entry
+}
+
+# Members of a row that no column takes, with a value of each.
+unread_members <- function(dataset, source, body) {
+  if (is.null(dataset$columns) || !is.null(dataset$unpack)) {
+    return(NULL)
+  }
+  rows <- tryCatch(
+    body_rows(dataset, unpacked_body(body, "the body"), source)$rows,
+    error = function(e) NULL
+  )
+  if (!length(rows) || !is.data.frame(rows)) {
+    return(NULL)
+  }
+  rules <- c(dataset$columns, lapply(dataset$columns, `[[`, "zone"))
+  taken <- c(
+    unlist(lapply(rules, function(rule) if (is.list(rule)) rule$at)),
+    names(dataset$only), dataset$lookup$from, unlist(dataset$next_page$at)
+  )
+  taken <- c(
+    taken,
+    unlist(lapply(
+      dataset$sides, function(side) sub("{side}", side, taken, fixed = TRUE)
+    )),
+    # what was added to the rows is no member of them
+    paste0("/", c("key", "value", "outer-key", "row", "column"))
+  )
+  leaves <- row_members(rows)
+  names(leaves) <- vapply(names(leaves), function(name) {
+    sub("^/(outer|lookup) .*$", "", name)
+  }, "")
+  leaves[nzchar(names(leaves)) & !names(leaves) %in% taken]
+}
+
+# The first value of each member of rows, by its pointer.
+row_members <- function(rows, above = "") {
+  parts <- lapply(names(rows), function(name) {
+    place <- paste0(
+      above, "/", gsub(
+        "/", "~1", gsub("~", "~0", name, fixed = TRUE),
+        fixed = TRUE
+      )
+    )
+    value <- rows[[name]]
+    if (is.data.frame(value)) {
+      return(row_members(value, place))
+    }
+    first <- Find(function(x) length(x) && !all(is.na(unlist(x))), value)
+    if (is.list(first) && length(names(first))) {
+      return(row_members(first, place))
+    }
+    text <- paste(
+      format(unlist(first), digits = 12, trim = TRUE),
+      collapse = " "
+    )
+    stats::setNames(substr(text, 1, 40), place)
+  })
+  unlist(parts)
 }
 
 # Headers of an answer about its type, limits and paging.
@@ -218,13 +288,25 @@ try_window <- function(at, query) {
   }
 }
 
+# Numbers without marks between thousands: a comma could be taken for the
+# decimal one.
+plain_cells <- function(rows) {
+  number <- vapply(rows, function(x) is.numeric(x) && !is.object(x), TRUE)
+  rows[number] <- lapply(rows[number], function(x) {
+    text <- ifelse(is.na(x), "", format_exact(as.double(x)))
+    formatC(text, width = max(nchar(text)))
+  })
+  rows
+}
+
 #' @export
 print.vetusta_try <- function(x, ...) {
   cat(format_try(x), sep = "\n")
   invisible(x)
 }
 
-format_try <- function(x, width = 100, most = 6) {
+format_try <- function(x, width = 100) {
+  most <- x$shown
   lines <- unlist(lapply(seq_along(x$requests), function(i) {
     request <- x$requests[[i]]
     pairs <- function(values) {
@@ -269,11 +351,27 @@ format_try <- function(x, width = 100, most = 6) {
       paste0(
         "columns     ", paste0(names(types), " (", types, ")", collapse = ", ")
       ),
-      "", text_table(utils::head(as.data.frame(x$rows), most), width)
+      "", text_table(
+        plain_cells(utils::head(as.data.frame(x$rows), most)), width
+      )
     )
     if (nrow(x$rows) > most) {
       lines <- c(lines, paste0("and ", thousands(nrow(x$rows) - most), " more"))
     }
+  }
+  unread <- x$requests[[1]]$unread
+  if (length(unread)) {
+    lines <- c(
+      lines, "",
+      strwrap(
+        paste0(
+          "no column for ",
+          paste0(names(unread), " (", unread, ")", collapse = ", ")
+        ),
+        min(width, 100),
+        exdent = 12
+      )
+    )
   }
   if (NROW(x$rejected)) {
     lines <- c(

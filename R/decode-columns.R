@@ -8,8 +8,15 @@ column_value <- function(rows, rule, known) {
   if (!is.null(value)) {
     return(value)
   }
+  if (!is.null(rule$value)) {
+    return(rep(as.character(rule$value), nrow(rows)))
+  }
   if (!is.null(rule$body)) {
     value <- known[[paste0("body ", rule$body)]]
+    # a label of a matrix's row or column
+    if (isTRUE(rule$of %in% c("row", "column"))) {
+      return(unlist(value)[rows[[rule$of]]])
+    }
     return(if (length(value) == 1 && is.atomic(value)) rep(value, nrow(rows)))
   }
   if (!is.null(rule$outer)) {
@@ -59,6 +66,48 @@ with_zeros <- function(value, digits) {
   short <- which(grepl("^[0-9]+$", text) & nchar(text) < digits)
   text[short] <- paste0(strrep("0", digits - nchar(text[short])), text[short])
   text
+}
+
+# A rule with the facts that it reads from the answer: a value for all rows, or
+# one per row.
+rule_with_facts <- function(rule, name, rows, known, where) {
+  for (fact in intersect(column_facts, names(rule))) {
+    if (!is.list(rule[[fact]])) next
+    place <- rule[[fact]]
+    value <- column_value(rows, place, known)
+    if (fact != "zone" && !is.null(value)) {
+      value <- read_number(as.character(unlist(value)))
+    }
+    if (is.null(value) || anyNA(value)) {
+      stop_payload(
+        paste0(
+          "The answer has no ", fact, " at ", place$body %||% place$at,
+          ", which the column `", name, "` needs."
+        ),
+        where, paste0("correct ", fact, ": in the card")
+      )
+    }
+    if (fact == "zone") {
+      value <- as.character(value)
+      wrong <- setdiff(value, OlsonNames())
+      if (length(wrong)) {
+        stop_payload(
+          paste0("The answer has the unknown time zone \"", wrong[1], "\"."),
+          where, "write the zone into the card, as an IANA name"
+        )
+      }
+    }
+    rule[[fact]] <- if (length(unique(value)) == 1) value[1] else value
+  }
+  rule
+}
+
+# The rule for some of the rows.
+rule_of_rows <- function(rule, at) {
+  for (fact in intersect(column_facts, names(rule))) {
+    if (length(rule[[fact]]) > 1) rule[[fact]] <- rule[[fact]][at]
+  }
+  rule
 }
 
 column_words <- function(value, words) {
@@ -176,6 +225,10 @@ read_local <- function(text, zone) {
 # Converts a column to its type; `bad` are rows with a value that cannot be
 # read.
 read_column <- function(value, type, zone, rule = list()) {
+  zone <- rule$zone %||% zone
+  if (length(zone) > 1) {
+    return(read_by_zone(value, type, zone, rule))
+  }
   if (is.logical(value) && type != "flag" && all(is.na(value))) {
     value <- NA_real_[rep(1L, length(value))]
   }
@@ -190,7 +243,9 @@ read_column <- function(value, type, zone, rule = list()) {
   }
   decimal <- rule$decimal %||% "."
   read <- if (!is.null(rule$written)) {
-    read_written(value, type, zone, rule$written)
+    read_written(value, type, zone, rule$written, rule$months)
+  } else if (!is.null(rule$since)) {
+    read_days_since(value, type, zone, rule$since)
   } else {
     switch(type,
       text = if (is.numeric(value)) {
@@ -227,7 +282,7 @@ read_column <- function(value, type, zone, rule = list()) {
       )
     )
   }
-  if (!is.null(rule$scale) && is.numeric(read)) read <- read * rule$scale
+  if (is.numeric(read)) read <- scaled(read, rule$scale, rule$decimals)
   far <- if (startsWith(type, "epoch-")) years_off(read) else integer()
   if (length(far)) read[far] <- NA
   list(
@@ -237,10 +292,69 @@ read_column <- function(value, type, zone, rule = list()) {
   )
 }
 
+# Values of rows in several zones.
+read_by_zone <- function(value, type, zone, rule) {
+  out <- NULL
+  bad <- far <- integer()
+  for (one in unique(zone)) {
+    at <- which(zone == one)
+    part <- rule_of_rows(rule, at)
+    part$zone <- one
+    read <- read_column(value[at], type, one, part)
+    if (is.null(out)) out <- read$value[rep(NA_integer_, length(value))]
+    out[at] <- read$value
+    bad <- c(bad, at[read$bad])
+    far <- c(far, at[read$far])
+  }
+  list(value = out, bad = sort(bad), far = sort(far))
+}
+
+# A division by a whole number gives the double nearest to the decimal, which a
+# product with its inverse may miss.
+scaled <- function(x, scale, decimals) {
+  if (!is.null(decimals)) x <- x / 10^decimals
+  if (is.null(scale)) {
+    return(x)
+  }
+  scale <- rep_len(scale, length(x))
+  inverse <- 1 / scale
+  whole <- abs(inverse - round(inverse)) < 1e-9 & inverse > 1
+  ifelse(whole, x / round(inverse), x * scale)
+}
+
+# A count of days since a day, as spreadsheets have: 46093.5 since 1899-12-30 is
+# noon of 12 March 2026.
+read_days_since <- function(value, type, zone, since) {
+  number <- if (is.numeric(value)) {
+    as.double(value)
+  } else {
+    plain_number(as.character(value))
+  }
+  day <- as.Date(since) + floor(number)
+  far <- !is.finite(number) | years_off_days(day)
+  day[far] <- NA
+  if (type == "day") {
+    day[which(number != floor(number))] <- NA
+    return(day)
+  }
+  seconds <- round((number - floor(number)) * 86400, 3)
+  known <- which(!is.na(day))
+  out <- utc(rep(NA_real_, length(day)))
+  out[known] <- time_local(
+    day[known], seconds[known], if (type == "rfc3339") "UTC" else zone
+  )
+  out
+}
+
 # instants beyond these years come from an epoch in another unit than the card
 # states
 first_year <- as.numeric(as.POSIXct("1677-01-01", tz = "UTC"))
 last_year <- as.numeric(as.POSIXct("2201-01-01", tz = "UTC"))
+
+years_off_days <- function(day) {
+  seconds <- as.numeric(day) * 86400
+  is.finite(seconds) & (seconds < first_year | seconds >= last_year)
+}
 
 years_off <- function(time) {
   seconds <- as.numeric(time)
@@ -253,11 +367,17 @@ read_epoch <- function(value, scale) {
       (if (is.numeric(value)) {
         as.double(value)
       } else {
-        plain_number(as.character(value))
+        plain_number(without_date_call(as.character(value)))
       }) /
         scale
     )
   )
+}
+
+# "/Date(1773300600000+0200)/" counts from the same instant with and without the
+# offset.
+without_date_call <- function(text) {
+  sub("^/?Date[(](-?[0-9]+)([+-][0-9]{4})?[)]/?$", "\\1", text)
 }
 
 # Numbers in plain notation: 100000, not 1e+05.
@@ -266,43 +386,4 @@ plain_numbers <- function(x) {
   odd <- grep("e", text, fixed = TRUE)
   if (length(odd)) text[odd] <- vapply(x[odd], number_text, "")
   text
-}
-
-# Dates and local instants in a pattern of strptime(): "%d/%m/%Y", "%Y%m%d
-# %H:%M". The whole text must match, because a rest such as PM or an offset
-# would mean another time; adjacent digits must be complete, because 130 may be
-# 01:30 or 13:00.
-read_written <- function(value, type, zone, written) {
-  text <- if (is.numeric(value)) plain_numbers(value) else as.character(value)
-  at <- strptime(paste0(text, "\u0001"), paste0(written, "\u0001"), tz = "UTC")
-  wrong <- !is.na(text) & !grepl(written_pattern(written), text, perl = TRUE)
-  if (any(wrong)) at[wrong] <- as.POSIXlt(NA)
-  if (type == "day") {
-    as.Date(at)
-  } else {
-    time_local(
-      as.Date(at), at$hour * 3600 + at$min * 60 + at$sec,
-      if (type == "rfc3339") "UTC" else zone
-    )
-  }
-}
-
-# The regular expression of a pattern, with fixed digits for adjacent fields.
-written_pattern <- function(written) {
-  digits <- c(Y = 4, m = 2, d = 2, H = 2, I = 2, M = 2, S = 2, y = 2, j = 3)
-  parts <- regmatches(written, gregexpr("%O?[A-Za-z]|[^%]", written))[[1]]
-  code <- ifelse(
-    startsWith(parts, "%") & nchar(parts) == 2, substring(parts, 2), ""
-  )
-  number <- code %in% names(digits)
-  n <- length(parts)
-  touches <- number & (c(FALSE, number[-n]) | c(number[-1], FALSE))
-  shown <- ifelse(
-    touches, paste0("[0-9]{", digits[code], "}"),
-    ifelse(
-      number, "[ 0-9]?[0-9]+",
-      ifelse(startsWith(parts, "%"), ".+?", paste0("\\Q", parts, "\\E"))
-    )
-  )
-  paste0("^\\s*", paste(shown, collapse = ""), "\\s*$")
 }

@@ -242,7 +242,7 @@ plain_texts <- function(rows, file, line = 1) {
     }
     rows[[i]] <- with_formula_undone(single_quotes(rows[[i]]))
   }
-  names(rows) <- with_formula_undone(names(rows))
+  names(rows) <- with_formula_undone(single_quotes(names(rows)))
   list_frame(rows)
 }
 

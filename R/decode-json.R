@@ -154,6 +154,8 @@ json_rows <- function(rows, form, where, at, pointers = NULL) {
       odd("single object")
     },
     map = map_frame(rows) %||% odd("map from a name to rows"),
+    matrix = matrix_frame(rows) %||% odd("array of arrays of one length"),
+    tree = tree_frame(rows) %||% odd("object of objects down to single values"),
     pairs = if (length(names(rows))) {
       list_frame(
         list(

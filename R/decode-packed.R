@@ -6,16 +6,8 @@ is_gzip <- function(bytes) {
   length(bytes) > 2 && identical(bytes[1:2], as.raw(c(0x1f, 0x8b)))
 }
 
-# Decompresses a gzip or zip file into another file, part by part.
-unpack_file <- function(file, into, how, where, most = wire_bounds$body * 40) {
-  switch(how,
-    gzip = unpack_gzip(file, into, where, most),
-    zip = unpack_zip(file, into, where, most)
-  )
-  into
-}
-
-unpack_gzip <- function(file, into, where, most) {
+# Decompresses a gzip file into another file, part by part.
+unpack_gzip <- function(file, into, where, most = wire_bounds$body * 40) {
   size <- copy_content(gzfile(file, "rb"), into, where, most)
   # the last four bytes state the length of the content (RFC 1952), of the last
   # member where there are several
@@ -23,6 +15,7 @@ unpack_gzip <- function(file, into, where, most) {
   if (size %% 2^32 != stated && !gzip_is_whole(file)) {
     stop_spoilt("The gzip file is damaged or cut short.", where, "run it again")
   }
+  into
 }
 
 gzip_length <- function(file) {
@@ -44,27 +37,15 @@ gzip_is_whole <- function(file) {
     )
 }
 
-# The entry is read, and its name is never used as a path; a name that would
-# leave the folder is refused anyway.
-unpack_zip <- function(file, into, where, most) {
-  entries <- tryCatch(utils::unzip(file, list = TRUE), error = function(e) {
-    stop_spoilt(
-      "The file is no zip file, or is cut short.", where,
-      "correct unpack: in the card, or run it again"
-    )
-  })
-  plain <- entries[!grepl("/$", entries$Name), ]
-  if (nrow(plain) != 1 ||
-    grepl("(^|[/\\\\])[.][.]([/\\\\]|$)|^[/\\\\]", plain$Name[1])) {
-    stop_payload(
-      "The zip file must contain a single plain file.", where,
-      "look at what the service sends"
-    )
-  }
-  size <- copy_content(unz(file, plain$Name, "rb"), into, where, most)
-  if (size != plain$Length) {
+# Decompresses an entry of a zip file into a file.
+unpack_entry <- function(file, name, into, where,
+                         most = wire_bounds$body * 40) {
+  entries <- utils::unzip(file, list = TRUE)
+  size <- copy_content(unz(file, name, "rb"), into, where, most)
+  if (size != entries$Length[match(name, entries$Name)]) {
     stop_payload("The zip file is damaged.", where, "run it again")
   }
+  into
 }
 
 copy_content <- function(from, into, where, most) {

@@ -6,21 +6,58 @@
 # the values that the page rule needs.
 decode_body <- function(dataset, body, source, known = list(),
                         members = character(), where = "the body") {
+  body <- unpacked_body(body, where)
+  # a workbook is a zip file too
+  if (is_zip(body) && !identical(dataset$format, "xlsx")) {
+    return(decode_zip(dataset, body, source, known, members, where))
+  }
+  read <- body_rows(dataset, body, source, members, where)
+  dataset <- read$dataset
+  rows <- read$rows
+  known <- c(known, read$known)
+  decoded <- decode_rows(dataset, rows, source$zone, where, known)
+  if (identical(dataset$next_page$by, "last") && decoded$rows > 0) {
+    decoded$last <- last_value(
+      column_value(rows, list(at = dataset$next_page$at), list()), dataset,
+      where
+    )
+  }
+  # rows as the service counts them: one with several sides, or with nested
+  # rows, counts once
+  items <- attr(rows, "items") %||%
+    if (length(dataset$sides)) {
+      decoded$rows / length(dataset$sides)
+    } else if (length(dataset$only) || length(dataset$unpack)) {
+      NROW(rows)
+    } else {
+      decoded$rows
+    }
+  c(decoded, list(members = read$parsed, items = items))
+}
+
+# The rows of a body before their columns are read: list(rows, parsed (members
+# of the body), known (values for all rows), dataset).
+body_rows <- function(dataset, body, source, members = character(),
+                      where = "the body") {
   format <- dataset$format %||% "json"
-  body <- text_in_utf8(unpacked_body(body, where))
+  known <- list()
+  if (format != "xlsx") body <- text_in_utf8(body)
   if (isTRUE(dataset$wrapped)) body <- json_within(body)
   if (format == "json-lines") {
     if (length(body)) body <- json_lines(body)
     dataset$rows <- ""
   }
-  if (format %in% c("json", "json-lines")) {
+  if (format == "xml") {
+    body <- xml_as_json(body, where, c(dataset$rows, dataset$reading$within))
+  }
+  if (format %in% c("json", "json-lines", "xml")) {
     whole <- dataset$reading$whole
     problem <- problem_pointers(source$problem)
     parsed <- decode_json(
       body,
       c(
         rows = dataset$rows, problem, members, whole,
-        lookup = dataset$lookup$rows
+        lookup = dataset$lookup$rows, names = dataset$reading$names
       ),
       where,
       instants = dataset$reading$instants,
@@ -40,9 +77,12 @@ decode_body <- function(dataset, body, source, known = list(),
       if (is.null(part)) {
         NULL
       } else if (is.null(dataset$within)) {
-        json_rows(
-          part, dataset[["form"]] %||% "objects", where, dataset$rows,
-          dataset$reading$pointers
+        rows_named(
+          json_rows(
+            part, dataset[["form"]] %||% "objects", where, dataset$rows,
+            dataset$reading$pointers
+          ),
+          parsed$names, dataset, where
         )
       } else {
         rows_within(part, dataset, where)
@@ -55,33 +95,17 @@ decode_body <- function(dataset, body, source, known = list(),
       )
     }
     rows <- rows_looked_up(rows, parsed$lookup, dataset, where)
-    known <- c(known, parsed[names(whole)])
+    known <- parsed[names(whole)]
   } else {
     parsed <- list()
     rows <- switch(dataset$format,
       "json-stat" = jsonstat_rows(body, where),
       "xbrl-json" = xbrl_rows(body, where),
+      xlsx = decode_sheet(body, dataset$table, where),
       decode_table(body, dataset$format, where, dataset$table)
     )
   }
-  decoded <- decode_rows(dataset, rows, source$zone, where, known)
-  if (identical(dataset$next_page$by, "last") && decoded$rows > 0) {
-    decoded$last <- last_value(
-      column_value(rows, list(at = dataset$next_page$at), list()), dataset,
-      where
-    )
-  }
-  # rows as the service counts them: one with several sides, or with nested
-  # rows, counts once
-  items <- attr(rows, "items") %||%
-    if (length(dataset$sides)) {
-      decoded$rows / length(dataset$sides)
-    } else if (length(dataset$only) || length(dataset$unpack)) {
-      NROW(rows)
-    } else {
-      decoded$rows
-    }
-  c(decoded, list(members = parsed, items = items))
+  list(rows = rows, parsed = parsed, known = known, dataset = dataset)
 }
 
 # Names that are written as numbers too long for a double.
@@ -236,6 +260,7 @@ decode_rows <- function(dataset, rows, zone, where, known = list()) {
     columns = columns,
     rejected = rejected,
     rows = nrow(rows) * length(parts),
+    zone = parts[[1]]$zone,
     at = rep(at %||% seq_len(nrow(rows)), length(parts))
   )
 }
@@ -249,9 +274,11 @@ decode_side <- function(dataset, rows, zone, where, known, side = NULL,
                         at = NULL) {
   columns <- list()
   rejected <- list(no_wrong_values)
-  finer <- NULL
+  finer <- local <- NULL
   for (name in names(dataset$columns)) {
-    rule <- dataset$columns[[name]]
+    rule <- rule_with_facts(
+      dataset$columns[[name]], name, rows, known, where
+    )
     if (length(side)) {
       rule$at <- sub("{side}", side, rule$at, fixed = TRUE)
       rule$member <- NULL
@@ -266,8 +293,9 @@ decode_side <- function(dataset, rows, zone, where, known, side = NULL,
       if (rule$need == "required") {
         stop_payload(
           paste0(
-            "No row has the member ", rule$at, ", which is the column `", name,
-            "`."
+            "No row has the member ",
+            (rule$at %||% rule$body %||% rule$outer %||% rule$of)[1],
+            ", which is the column `", name, "`."
           ),
           paste0(where, ", ", dataset$rows, "/0", rule$at),
           paste0(
@@ -279,15 +307,15 @@ decode_side <- function(dataset, rows, zone, where, known, side = NULL,
       value <- rep(rule$default %||% NA, nrow(rows))
     }
     # words for missing values, except in keys: NA may be a country
-    if (is.null(rule$nothing) &&
+    if (is.null(rule$missing) &&
       is.character(value) &&
       !name %in% key_columns &&
-      isTRUE(dataset$format %in% c("csv", "tsv"))) {
+      isTRUE(dataset$format %in% c("csv", "tsv", "xlsx"))) {
       value[value %in% table_absent] <- NA
     }
-    if (!is.null(rule$nothing)) {
+    if (!is.null(rule$missing)) {
       value[
-        as.character(unlist(value)) %in% as.character(unlist(rule$nothing))
+        as.character(unlist(value)) %in% as.character(unlist(rule$missing))
       ] <-
         NA
     }
@@ -301,7 +329,8 @@ decode_side <- function(dataset, rows, zone, where, known, side = NULL,
     }
     if (!is.null(rule$default) && length(absent)) {
       read$value[absent] <- read_column(
-        rep(rule$default, length(absent)), type, zone, rule
+        rep(rule$default, length(absent)), type, zone,
+        rule_of_rows(rule, absent)
       )$value
     }
     if (rule$need == "required") read$bad <- union(read$bad, absent)
@@ -312,6 +341,7 @@ decode_side <- function(dataset, rows, zone, where, known, side = NULL,
     columns[[name]] <- read$value
     if (name == "time" && inherits(read$value, "POSIXct")) {
       finer <- finer_part(value, type)
+      local <- rule$zone
     }
   }
   list(
@@ -322,7 +352,8 @@ decode_side <- function(dataset, rows, zone, where, known, side = NULL,
       do.call(rbind, rejected)
     },
     rows = nrow(rows),
-    finer = finer
+    finer = finer,
+    zone = local
   )
 }
 

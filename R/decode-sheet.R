@@ -42,10 +42,65 @@ sheet_frame <- function(file, sheet = NULL, ...) {
   })
 }
 
+# All cells of a sheet as texts.
+sheet_cells <- function(file, sheet) {
+  rows <- sheet_frame(
+    file, sheet,
+    col_names = FALSE, skip_empty_rows = FALSE
+  )
+  cells <- lapply(as.list(rows), function(column) {
+    text <- if (inherits(column, c("Date", "POSIXct"))) {
+      format(column)
+    } else if (is.double(column)) {
+      format_exact(column)
+    } else {
+      as.character(column)
+    }
+    trimws(ifelse(is.na(text), "", text))
+  })
+  # an empty sheet has no cells
+  if (!length(cells)) {
+    return(matrix("", 0, 0))
+  }
+  matrix(unlist(cells), nrow(rows))
+}
+
 # A sheet as a table with its header, instants in UTC.
 read_sheet <- function(file, sheet = NULL) {
   read <- sheet_frame(file, sheet)
   list_frame(lapply(as.list(read), function(column) {
     if (inherits(column, "POSIXct")) utc(as.numeric(column)) else column
   }))
+}
+
+# The answer's workbook as a table of texts.
+decode_sheet <- function(body, table, where) {
+  file <- tempfile(fileext = ".xlsx")
+  on.exit(unlink(file))
+  writeBin(body, file)
+  cells <- tryCatch(
+    sheet_cells(file, table$sheet),
+    vetusta_error_import = function(e) {
+      stop_payload(e$what, where, "correct sheet: in the card")
+    }
+  )
+  if (!is.null(table$skip)) {
+    cells <- cells[-seq_len(min(table$skip, nrow(cells))), , drop = FALSE]
+  }
+  cells <- cells[rowSums(cells != "") > 0, , drop = FALSE]
+  cells[cells == ""] <- NA
+  named <- table$names %||% TRUE
+  if (!nrow(cells) || (named && nrow(cells) < 2)) {
+    return(NULL)
+  }
+  head <- if (named) cells[1, ] else as.character(seq_len(ncol(cells)) - 1L)
+  if (named) cells <- cells[-1, , drop = FALSE]
+  # a column without a name is named by its place
+  unnamed <- which(is.na(head))
+  head[unnamed] <- as.character(unnamed - 1L)
+  list_frame(
+    stats::setNames(
+      lapply(seq_len(ncol(cells)), function(i) cells[, i]), make.unique(head)
+    )
+  )
 }

@@ -56,6 +56,7 @@ desk_output_grammar <- function() {
       period = c("word", "annual", "quarterly", "trailing"),
       items = "texts",
       filed = c("word", "first", "last"),
+      add_periods = "flag",
       limit = "count"
     ),
     rank = list(

@@ -26,7 +26,7 @@ import_grammar <- function() {
     thousands = c("word", "none", ",", ".", "'", " "),
     dates = c("word", "ymd", "dmy", "mdy"),
     encoding = c("word", import_form_choices()$encoding),
-    nothing = "texts",
+    missing = "texts",
     sheet = "text"
   )
 }
@@ -258,7 +258,7 @@ import_card_form <- function(file, sheet, card) {
     return(NULL)
   }
   named <- c(
-    "skip", "separator", "decimal", "thousands", "dates", "encoding", "nothing"
+    "skip", "separator", "decimal", "thousands", "dates", "encoding", "missing"
   )
   words <- unclass(card)[intersect(named, names(card))]
   if (identical(words$separator, "tab")) words$separator <- "\t"
@@ -277,6 +277,14 @@ import_card_form <- function(file, sheet, card) {
     )
   }
   form
+}
+
+#' @export
+print.vetusta_import_card <- function(x, ...) {
+  words <- unclass(x)
+  attr(words, "file") <- NULL
+  cat(yaml::as.yaml(words, indent.mapping.sequence = TRUE))
+  invisible(x)
 }
 
 #' @export

@@ -356,8 +356,8 @@ format_schedule <- function(x, width = 80) {
   if (!nrow(x)) {
     return(
       paste0(
-        "no query of the desk has times; `times:` or `vetusta track ",
-        "--times` give them"
+        "no query of the desk has times; set them with `times:` in desk.yml ",
+        "or `vetusta track --times`"
       )
     )
   }

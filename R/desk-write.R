@@ -106,6 +106,10 @@ output_write <- function(desk, name, entry) {
     report_save(model_report(model, entry$title), within(entry$file))
     return(nrow(model$data))
   }
+  if (!is.null(entry$statement) && identical(entry$form, "wide") &&
+    !is.null(entry$append)) {
+    return(output_filled(cli_archive(options), entry, within(entry$append)))
+  }
   if (!is.null(entry$statement)) {
     rows <- output_statement(cli_archive(options), entry)
   } else if (!is.null(entry$rank)) {
@@ -168,6 +172,25 @@ output_statement <- function(archive, entry) {
   if (!is.null(entry$where)) rows <- rows_filter(rows, entry$where)
   if (grows) attr(rows, "keys") <- c("period_end", "symbol", "item")
   rows
+}
+
+# A statement in a table that names its items, periods and perhaps companies.
+output_filled <- function(archive, entry, file) {
+  words <- entry$statement
+  symbols <- unlist(words$symbols)
+  facts <- cli_facts(
+    archive, cli_dataset_of_shape(archive, "facts", words$facts),
+    list(words = symbols, as_of = NULL)
+  )
+  done <- export_fill(
+    facts, file, entry$table,
+    symbol = if (length(symbols) == 1) symbols,
+    period = if (isTRUE(words$period %in% c("annual", "quarterly"))) {
+      words$period
+    },
+    add = !isFALSE(words$add_periods), filed = words$filed %||% "last"
+  )
+  done$changed + done$unchanged
 }
 
 # A ranking of a snapshot or of daily bars.

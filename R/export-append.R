@@ -184,6 +184,7 @@ append_text <- function(rows, file, separator, keys, update, zone) {
       list(new = nrow(rows), changed = 0, unchanged = 0, left_out = character())
     )
   }
+  check_heads(file, separator)
   texts <- append_errors(table_of_texts(file), file)
   # numbers are compared and written with the file's decimal mark
   commas <- if (separator != ",") names(texts)[vapply(texts, has_commas, TRUE)]
@@ -199,6 +200,13 @@ append_text <- function(rows, file, separator, keys, update, zone) {
   places <- append_places(rows, existing, keys, file)
   cells <- as.list(csv_texts(rows[places$from], zone))
   names(cells) <- places$columns
+  # days as the file writes them
+  for (i in seq_along(cells)) {
+    written <- attr(existing[[places$columns[i]]], "written")
+    if (!is.null(written)) {
+      cells[[i]] <- format(rows[[places$from[i]]], written)
+    }
+  }
   there <- which(!is.na(places$at))
   values <- places$columns[!places$from %in% keys]
   differ <- append_differ(
@@ -214,7 +222,10 @@ append_text <- function(rows, file, separator, keys, update, zone) {
     all <- lapply(stats::setNames(nm = names(texts)), function(name) {
       c(texts[[name]], (cells[[name]] %||% rep("", nrow(rows)))[fresh])
     })
-    write_whole(file, function(path) write(list_frame(all), path, TRUE))
+    write_whole(file, function(path) {
+      write(list_frame(all), path, TRUE)
+      with_marks_of(file, path)
+    })
   } else if (length(fresh)) {
     # existing rows stay byte for byte
     added <- lapply(
@@ -229,6 +240,7 @@ append_text <- function(rows, file, separator, keys, update, zone) {
       beside <- paste0(path, ".rows")
       on.exit(unlink(beside))
       write(list_frame(added), beside, FALSE)
+      with_marks_of(file, beside, start = FALSE)
       writeBin(c(bytes, readBin(beside, "raw", file.size(beside))), path)
     })
   }
@@ -247,12 +259,26 @@ existing_rows <- function(texts, keys, rows, zone, file) {
   for (time in time_keys(rows, keys)) {
     at <- match(tolower(time), tolower(trimws(names(texts))))
     if (is.na(at)) next
-    read <- if (inherits(rows[[time]], "Date")) {
+    pattern <- if (inherits(rows[[time]], "Date")) day_pattern(existing[[at]])
+    read <- if (!is.null(pattern)) {
+      read_written(existing[[at]], "day", zone, pattern)
+    } else if (inherits(rows[[time]], "Date")) {
       read_day(existing[[at]])
     } else {
       text_times(existing[[at]], zone, NULL)
     }
     bad <- which(is.na(read) & !is.na(existing[[at]]))
+    if (length(bad) && all(grepl(date_like, existing[[at]][bad]))) {
+      vetusta_stop(
+        "export",
+        paste0(
+          "The table's ", time, " \"", existing[[at]][bad[1]],
+          "\" may have the day or the month first."
+        ),
+        where = paste0(file, ", line ", bad[1] + 1),
+        todo = "write days as 2026-03-12, or append once one is after the 12th"
+      )
+    }
     if (length(bad)) {
       vetusta_stop(
         "export",
@@ -269,6 +295,7 @@ existing_rows <- function(texts, keys, rows, zone, file) {
       )
     }
     existing[[at]] <- read
+    if (!is.null(pattern)) attr(existing[[at]], "written") <- pattern
   }
   existing
 }
@@ -339,22 +366,6 @@ text_separator <- function(file, ending) {
     1L
   )
   if (max(count) == 0) usual else names(count)[which.max(count)]
-}
-
-# Columns of numbers with decimal commas.
-has_commas <- function(text) {
-  some <- text[!is.na(text)]
-  any(grepl(",", some, fixed = TRUE)) &&
-    all(grepl("^ *[-+]?[0-9.]*(,[0-9]+)?([eE][-+]?[0-9]+)? *$", some))
-}
-
-with_points <- function(text) {
-  sub(",", ".", gsub("[.](?=[0-9]{3})", "", text, perl = TRUE), fixed = TRUE)
-}
-
-with_comma <- function(cells) {
-  text <- if (is.numeric(cells)) format_exact(cells) else as.character(cells)
-  sub(".", ",", text, fixed = TRUE)
 }
 
 append_errors <- function(work, file) {

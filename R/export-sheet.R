@@ -87,13 +87,7 @@ append_sheet <- function(rows, file, table, keys, update, zone) {
   }
   check_not_open(file)
   before <- file.info(file)[c("size", "mtime")]
-  book <- other_errors(openxlsx2::wb_load(file), function(e) {
-    vetusta_stop(
-      "export", "The file is not a workbook, or it is damaged.",
-      where = file,
-      todo = "save it again as .xlsx"
-    )
-  })
+  book <- workbook_to_write(file)
   at <- sheet_table(book, table, file)
   existing <- existing_sheet(book, at, keys, rows, zone, file)
   places <- append_places(rows, existing$columns, keys, file, existing$formulas)
@@ -125,6 +119,16 @@ append_sheet <- function(rows, file, table, keys, update, zone) {
   )
 }
 
+workbook_to_write <- function(file) {
+  other_errors(openxlsx2::wb_load(file), function(e) {
+    vetusta_stop(
+      "export", "The file is not a workbook, or it is damaged.",
+      where = file,
+      todo = "save it again as .xlsx"
+    )
+  })
+}
+
 # Programs that have a workbook open put a lock file beside it.
 check_not_open <- function(file) {
   beside <- file.path(
@@ -146,10 +150,14 @@ check_not_open <- function(file) {
 
 # The place of a table: list(sheet, name, first row, last row, columns as
 # letters).
-sheet_table <- function(book, table, file) {
+sheet_table <- function(book, table, file, plain = FALSE) {
   tables <- book$tables
   known <- if (is.data.frame(tables)) tables[tables$tab_act == 1, ] else NULL
   row <- which(tolower(known$tab_name) == tolower(table))
+  sheet <- which(tolower(book$get_sheet_names()) == tolower(table))
+  if (!length(row) && length(sheet)) {
+    return(sheet_block(book, sheet[1], file))
+  }
   if (!length(row)) {
     vetusta_stop(
       "export",
@@ -169,7 +177,7 @@ sheet_table <- function(book, table, file) {
     known$tab_ref[row],
     regexec("^([A-Z]+)([0-9]+):([A-Z]+)([0-9]+)$", known$tab_ref[row])
   )[[1]]
-  if (grepl("totalsRowCount=\"[1-9]", known$tab_xml[row])) {
+  if (!plain && grepl("totalsRowCount=\"[1-9]", known$tab_xml[row])) {
     vetusta_stop(
       "export",
       paste0(
@@ -192,6 +200,35 @@ sheet_table <- function(book, table, file) {
     head = as.numeric(parts[3]),
     last = as.numeric(parts[5]),
     letters = letters
+  )
+}
+
+# The only table of a sheet that has no name: its cells below the lines of a
+# title.
+sheet_block <- function(book, sheet, file) {
+  cells <- book$worksheets[[sheet]]$sheet_data$cc
+  filled <- cells[nzchar(cells$v) | nzchar(cells$f) | nzchar(cells$is), ]
+  if (NROW(filled)) {
+    row <- as.numeric(filled$row_r)
+    column <- openxlsx2::col2int(filled$c_r)
+    # the head is the first row as wide as the widest
+    wide <- tapply(column, row, function(x) length(unique(x)))
+    head <- as.numeric(names(wide))[wide >= max(wide) - 1][1]
+    # the table ends with the first empty row
+    rows <- sort(unique(row[row >= head]))
+    gap <- which(diff(rows) > 1)
+    last <- if (length(gap)) rows[gap[1]] else max(rows)
+    inside <- row >= head & row <= last
+    return(list(
+      sheet = sheet, name = NULL, head = head, last = last,
+      letters = openxlsx2::int2col(
+        seq(min(column[inside]), max(column[inside]))
+      )
+    ))
+  }
+  vetusta_stop(
+    "export", "The sheet is empty.",
+    where = file, todo = "write the heads of a table into it"
   )
 }
 
@@ -340,6 +377,9 @@ sheet_put <- function(book, at, existing, places, values, fresh, changed) {
       )
     }
   }
+  if (is.null(at$name)) {
+    return(invisible())
+  }
   book$update_table(
     sheet = at$sheet,
     tabname = at$name,
@@ -370,7 +410,7 @@ check_room_below <- function(book, at, first, last) {
     vetusta_stop(
       "export",
       paste0(
-        "Below the table ", at$name, " a value is in the cell ",
+        "Below the table ", at$name %||% "", " a value is in the cell ",
         cells$r[taken[1]], ", which new rows would need."
       ),
       todo = "move it beside the table, or to another sheet"

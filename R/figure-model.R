@@ -261,13 +261,13 @@ figure_fan <- function(x, came = NULL, before = "1 year", some = 3,
   }
   figure_dressed(
     plot,
-    title %||% paste("What", x$name, "may do"),
+    title %||% paste("Simulated paths of", x$name),
     subtitle %||% x$description,
     captions(
       caption,
       paste0(
-        "shaded: the middle 50 and 90% of the paths; line: their median; ",
-        "thin: some"
+        "shaded: the middle 50% and 90% of the paths; blue line: median; ",
+        "thin lines: single paths"
       ),
       if (NROW(later)) "orange: the values that followed"
     ),

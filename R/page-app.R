@@ -106,7 +106,7 @@ browse_detail <- function() {
           "kind", "Drawn as",
           selectize = FALSE,
           c(
-            "what fits" = "auto", "lines", "coverage" = "gaps", "season",
+            "automatic" = "auto", "lines", "coverage" = "gaps", "season",
             "spread"
           )
         ),
@@ -118,7 +118,7 @@ browse_detail <- function() {
       shiny::tabPanel("Versions", shiny::uiOutput("versions")),
       shiny::tabPanel("Journal", shiny::uiOutput("journal")),
       shiny::tabPanel(
-        "Take along", shiny::uiOutput("lines"),
+        "Export", shiny::uiOutput("lines"),
         shiny::downloadButton("csv", "Values as CSV"),
         shiny::downloadButton("picture", "Figure as PNG")
       )

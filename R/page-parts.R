@@ -96,8 +96,11 @@ browse_list <- function(place, series, id) {
         class = "one",
         `data-series` = entry$id,
         `aria-current` = if (identical(entry$id, id)) "true",
-        tags$span(class = "series-id", entry$id),
-        if (nzchar(entry$name)) tags$span(class = "soft", entry$name),
+        tags$span(
+          class = "series-name",
+          if (nzchar(entry$name)) entry$name else entry$id
+        ),
+        if (nzchar(entry$name)) tags$span(class = "series-id", entry$id),
         tags$span(
           class = "span",
           paste0(

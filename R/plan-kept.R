@@ -126,15 +126,16 @@ kept_requests <- function(query, requests, archive) {
   if (!nrow(looked)) {
     return(requests)
   }
-  at <- looked$at[match(vapply(requests$keys, key_text, ""), looked$key)]
-  value <- suppressWarnings(
-    as.numeric(
-      looked$value[match(vapply(requests$keys, key_text, ""), looked$key)]
-    )
-  )
+  note <- match(vapply(requests$keys, key_text, ""), looked$key)
+  at <- looked$at[note]
+  number <- function(text) suppressWarnings(as.numeric(text))
+  value <- number(sub(" .*", "", looked$value[note]))
+  end <- number(sub("^[^ ]* ?", "", looked$value[note]))
   # ranges before or after the window of that attempt are new
   seen <- !is.na(at) &
     !is.na(value) &
+    !is.na(end) &
+    end >= pmin(at - 86400, as.numeric(requests$to)) &
     as.numeric(requests$from) >= value - query$lookback &
     as.numeric(requests$to) >= as.numeric(query$to)
   # open windows are requested at once

@@ -5,19 +5,19 @@
 # window, so that it can continue.
 plan_rows <- function(query, archive = NULL) {
   dataset <- query$dataset
-  joined <- Filter(
-    function(name) !is.null(dataset$parameters[[name]]$join), names(query$keys)
+  # the values of each key that one request takes
+  groups <- lapply(
+    stats::setNames(nm = names(query$keys)),
+    function(name) key_groups(query$keys[[name]], name, dataset)
   )
-  single <- query$keys[setdiff(names(query$keys), joined)]
-  grid <- if (length(single)) {
-    expand.grid(rev(single), stringsAsFactors = FALSE)[names(single)]
+  grid <- if (length(groups)) {
+    expand.grid(lapply(rev(groups), seq_along))[names(groups)]
   } else {
     data.frame(row.names = 1L)
   }
-  keys <- lapply(
-    seq_len(nrow(grid)),
-    function(i) c(as.list(grid[i, , drop = FALSE]), query$keys[joined])
-  )
+  keys <- lapply(seq_len(nrow(grid)), function(i) {
+    Map(function(values, at) values[[at]], groups, as.list(grid[i, ]))
+  })
   label <- vapply(
     keys,
     function(key) {
@@ -55,6 +55,19 @@ plan_rows <- function(query, archive = NULL) {
       drop = FALSE
     ]
   }
+}
+
+# A request takes one value of a key; all, or `a_request` of them, where the
+# card joins them or its body lists them.
+key_groups <- function(values, name, dataset) {
+  rule <- dataset$parameters[[name]]
+  listed <- grepl(
+    paste0("\\[\\s*\"?\\{", name, "\\}\"?\\s*\\]"), dataset$body %||% "",
+    perl = TRUE
+  )
+  size <- rule$a_request %||%
+    if (listed || !is.null(rule$join)) length(values) else 1L
+  unname(split(values, (seq_along(values) - 1L) %/% size))
 }
 
 # The missing ranges of each request's keys.

@@ -74,7 +74,7 @@ query_keys <- function(dataset, given) {
     names(dataset$parameters)
   )
   known <- setdiff(known, fixed)
-  paging <- dataset$next_page$send
+  paging <- page_parameter(dataset)
   for (name in if (length(given)) names(given) %||% "") {
     if (!name %in% known) {
       vetusta_stop(
@@ -254,7 +254,8 @@ query_notes.vetusta_query_rows <- function(query, chain) {
     list(
       kind = "looked",
       key = chain$key,
-      value = format_exact(min(newest, chain$to))
+      # the newest row, and the end of the window that was requested
+      value = paste(format_exact(min(newest, chain$to)), format_exact(chain$to))
     )
   )
 }

@@ -2,8 +2,9 @@
 
 # Numbers as text: with a sign, also behind the number; in parentheses for
 # negative; with blanks, apostrophes or commas between thousands, and a currency
-# sign; with a decimal comma if the card says so. Words such as inf and numbers
-# of other bases are not numbers.
+# sign; with K, M or B for thousands, millions and billions; with a decimal
+# comma if the card says so. Words such as inf and numbers of other bases are
+# not numbers.
 read_number <- function(text, decimal = ".") {
   text <- as.character(text)
   plain <- if (decimal == ".") {
@@ -18,9 +19,21 @@ read_number <- function(text, decimal = ".") {
   if (decimal == ",") text <- chartr(".,", ",.", text)
   plain <- plain_number(text)
   dressed <- which(is.na(plain) & !is.na(text))
-  plain[dressed] <- plain_number(undressed_number(text[dressed]))
+  text <- undressed_number(text[dressed])
+  # thousands, millions and billions, as in 1.2M
+  power <- number_powers[sub("^.*[0-9]\\s*([A-Za-z]+)$", "\\1", text)]
+  counted <- which(!is.na(power))
+  text[counted] <- paste0(
+    undressed_number(sub("\\s*[A-Za-z]+$", "", text[counted])), "e",
+    power[counted]
+  )
+  plain[dressed] <- plain_number(text)
   plain
 }
+
+number_powers <- c(
+  K = 3, k = 3, M = 6, Mn = 6, mn = 6, B = 9, Bn = 9, bn = 9
+)
 
 # Texts as numbers where they read back as written, except for zeros after the
 # decimal point: no leading zeros, no plus, no unusual exponent, and no more

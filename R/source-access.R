@@ -14,8 +14,8 @@ access_grammar <- function() {
   c(
     list(
       by = c(
-        "!word", "none", "query", "header", "bearer", "basic", "pair", "token",
-        "login", "signature"
+        "!word", "none", "query", "path", "header", "bearer", "basic", "pair",
+        "token", "login", "form-login", "signature"
       )
     ),
     access_parts()
@@ -32,7 +32,10 @@ access_parts <- function() {
     user = "text",
     password = "text",
     url = "text",
-    grant = c("word", "password", "client_credentials"),
+    grant = c("word", "password", "client_credentials", "authorization_code"),
+    page = "text",
+    redirect = "text",
+    keep = "flag",
     client = "text",
     client_secret = "text",
     assertion = "text",
@@ -59,17 +62,21 @@ access_parts <- function() {
 access_needs <- list(
   none = character(),
   query = c("name", "secret"),
+  path = c("name", "secret"),
   header = c("name", "secret"),
   bearer = "secret",
   basic = c("user", "password"),
   pair = c("names", "secrets"),
   token = c("url", "grant"),
   login = c("url", "at", "name"),
+  "form-login" = c("url", "body"),
   signature = c("secret", "text")
 )
 
 # Kinds of access whose token may expire.
-is_token_access <- function(access) access$by %in% c("token", "login")
+is_token_access <- function(access) {
+  access$by %in% c("token", "login", "form-login")
+}
 
 # The parts of an access that name secrets.
 access_secret_parts <- c(
@@ -101,6 +108,7 @@ card_check_access <- function(access, place) {
     )
   }
   card_check_signature(access, place)
+  card_check_login(access, place)
   for (name in access_secrets(access)) {
     if (!grepl("^[A-Za-z_][A-Za-z0-9_]*$", name)) {
       vetusta_stop(
@@ -116,6 +124,31 @@ card_check_access <- function(access, place) {
         )
       )
     }
+  }
+}
+
+# A login with a consent page needs the page, and a place for its answer.
+card_check_login <- function(access, place) {
+  if (!identical(access$grant, "authorization_code")) {
+    return(invisible())
+  }
+  for (part in setdiff(c("page", "client", "redirect"), names(access))) {
+    vetusta_stop(
+      "card",
+      paste0("Access by an authorization code lacks \"", part, "\"."),
+      where = place("access"),
+      todo = paste0(
+        "add ", part, ": ",
+        c(
+          page = "the URL of the consent page",
+          client = "the name of the variable with the client's id",
+          redirect = paste0(
+            "the redirect URL that the client is registered with, as ",
+            "http://127.0.0.1:8765/done"
+          )
+        )[[part]]
+      )
+    )
   }
 }
 

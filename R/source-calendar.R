@@ -14,6 +14,7 @@
 source_calendar <- function(calendar) {
   calendar <- given(calendar, "calendar", "calendar")
   beside <- NULL
+  zone <- "UTC"
   if (inherits(calendar, "vetusta_source")) {
     if (is.null(calendar$calendar)) {
       return(NULL)
@@ -21,6 +22,7 @@ source_calendar <- function(calendar) {
     beside <- file.path(
       dirname(calendar$file), paste0(calendar$calendar, ".calendar.yml")
     )
+    zone <- calendar$zone
     calendar <- calendar$calendar
   }
   check_text(calendar, "calendar", "calendar")
@@ -43,6 +45,10 @@ source_calendar <- function(calendar) {
     )
   }
   definition <- calendar_definition(existing[1], character())
+  # the shipped week has no zone of its own
+  if (identical(definition$calendar, "weekdays")) {
+    definition$zone <- definition$zone %||% zone
+  }
   parsed_once(
     "calendar",
     definition,

@@ -230,6 +230,8 @@ card_finish <- function(content, path, secrets, place) {
       time_interval(content$patience, "patience")$seconds
     },
     delay = if (!is.null(content$delay)) time_interval(content$delay, "delay"),
+    cost = content$cost,
+    plan = content$plan,
     sdmx = content$sdmx,
     calendar = content$calendar,
     zone = content$zone %||% "UTC",
@@ -243,6 +245,10 @@ card_finish <- function(content, path, secrets, place) {
   card_check_access(card$access, place)
   card_check_url(card, place)
   for (name in names(card$datasets)) {
+    if (card$access$by == "path") {
+      card$datasets[[name]]$parameters[[card$access$name]] <-
+        list(value = "<secret>")
+    }
     card$datasets[[name]] <- dataset_made(card$datasets[[name]], name)
     card_check_columns(
       card$datasets[[name]], place(c("datasets", name, "columns"))
@@ -250,6 +256,7 @@ card_finish <- function(content, path, secrets, place) {
     card_check_widest(
       card$datasets[[name]], place(c("datasets", name, "widest"))
     )
+    card_check_rules(card$datasets[[name]], place)
     card_check_request(card$datasets[[name]], place)
     card_check_gives(card$datasets[[name]], place)
     card_check_job(card$datasets[[name]], place(c("datasets", name, "job")))
@@ -278,6 +285,22 @@ dataset_made <- function(dataset, name) {
   for (column in names(dataset$columns)) {
     dataset$columns[[column]] <-
       column_rule(dataset$columns[[column]], column, dataset$shape)
+  }
+  dataset$symbols_a_request <- Find(
+    length,
+    lapply(names(dataset$parameters), function(parameter) {
+      rule <- dataset$parameters[[parameter]]
+      if ((rule$gives %||% parameter) == "symbols") rule$a_request
+    })
+  )
+  # JSON within other text
+  if (identical(dataset$format, "wrapped-json")) {
+    dataset$format <- "json"
+    dataset$wrapped <- TRUE
+  }
+  # the range after the last row cannot be satisfied (RFC 9110, section 15.5.17)
+  if (sends_header(dataset$next_page)) {
+    dataset$nothing <- union(dataset$nothing, 416)
   }
   dataset$reading <- dataset_reading(dataset)
   structure(c(dataset, list(name = name)), class = kind)

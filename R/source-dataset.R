@@ -16,7 +16,8 @@ card_check_columns <- function(dataset, where) {
       todo = paste0("add ", name, ": with the place of its value in a row")
     )
   }
-  if (is.null(dataset$rows) && (dataset$format %||% "json") == "json") {
+  if (is.null(dataset$rows) &&
+    (dataset$format %||% "json") %in% c("json", "xml")) {
     vetusta_stop(
       "card",
       paste0(
@@ -54,6 +55,40 @@ card_check_columns <- function(dataset, where) {
         "by: cursor"
       )
     )
+  }
+}
+
+# What the words of a column may be.
+card_check_rules <- function(dataset, place) {
+  for (name in names(dataset$columns)) {
+    rule <- dataset$columns[[name]]
+    wrong <- function(what, word, todo) {
+      vetusta_stop(
+        "card", paste0("The column ", name, " ", what),
+        where = place(c("datasets", dataset$name, "columns", name, word)),
+        todo = todo
+      )
+    }
+    if (!is.null(rule$months) && length(rule$months) != 12) {
+      wrong(
+        "needs the names of all twelve months.", "months",
+        "write months: [janvier, ...] with twelve names"
+      )
+    }
+    if (!is.null(rule$since) &&
+      (is.na(read_day(as.character(rule$since))) ||
+        !rule$as %in% c("day", "local", "rfc3339"))) {
+      wrong(
+        "counts days since a day.", "since",
+        "write as: day, local or rfc3339, and since: 1899-12-30"
+      )
+    }
+    if (is.character(rule$zone)) {
+      check_zone(
+        rule$zone, "card",
+        where = place(c("datasets", dataset$name, "columns", name, "zone"))
+      )
+    }
   }
 }
 
@@ -213,22 +248,49 @@ dataset_gives <- function(dataset) {
 # conversion.
 column_rule <- function(rule, name, shape) {
   if (!is.list(rule)) rule <- list(at = rule)
+  rule <- placed_rule(rule)
+  for (fact in intersect(column_facts, names(rule))) {
+    if (is.list(rule[[fact]])) rule[[fact]] <- placed_rule(rule[[fact]])
+  }
   rule$at <- unlist(rule$at)
   rule$declared <- !is.null(rule$as)
   if (!rule$declared) rule$as <- default_type(shape, name)
   if (is.null(rule$need)) {
     rule$need <- if (is.null(rule$default)) "required" else "optional"
   }
-  elsewhere <- c("digits", "of", "outer", "lookup", "body")
+  elsewhere <- c("digits", "of", "outer", "lookup", "body", "value")
   if (length(rule$at) == 1 &&
     startsWith(rule$at, "/") &&
     !any(elsewhere %in% names(rule))) {
     rule$member <- substring(rule$at, 2)
   }
   rule$plain <- rule$as == "number" &&
-    !any(c("scale", "words", "nothing", "written") %in% names(rule))
+    !any(
+      c(
+        "scale", "decimals", "words", "missing", "written", "since", "value"
+      ) %in%
+        names(rule)
+    )
   rule
 }
+
+# A place that is not in the row, under the name of what it is in: the body, the
+# outer row, or a row of the second list. Labels of a matrix are in the body.
+placed_rule <- function(rule) {
+  of <- rule$of %||% ""
+  if (is.null(rule$at) ||
+    !of %in% c("body", "outer", "lookup", "row", "column")) {
+    return(rule)
+  }
+  labels <- of %in% c("row", "column")
+  rule[[if (labels) "body" else of]] <- unlist(rule$at)
+  rule$at <- NULL
+  if (!labels) rule$of <- NULL
+  rule
+}
+
+# What a column's rule may read from the answer.
+column_facts <- c("zone", "scale", "decimals")
 
 # These columns have names of numeric columns elsewhere: the last day of a
 # station is a date.
@@ -264,8 +326,21 @@ dataset_types <- function(dataset) {
 # (`members`); members that become instants only, and need not be texts first
 # (`instants`); and whether times are local.
 dataset_reading <- function(dataset) {
-  pointers <- unlist(lapply(dataset$columns, `[[`, "at"), use.names = FALSE)
-  whole <- unlist(lapply(dataset$columns, `[[`, "body"))
+  facts <- unlist(
+    lapply(dataset$columns, function(rule) {
+      Filter(is.list, rule[column_facts])
+    }),
+    recursive = FALSE
+  )
+  pointers <- unlist(
+    c(lapply(dataset$columns, `[[`, "at"), lapply(facts, `[[`, "at")),
+    use.names = FALSE
+  )
+  whole <- unique(
+    unlist(
+      c(lapply(dataset$columns, `[[`, "body"), lapply(facts, `[[`, "body"))
+    )
+  )
   rule <- dataset$next_page
   parts <- list(
     following = if (isTRUE(rule$by %in% c("url", "cursor"))) rule$at,
@@ -292,9 +367,19 @@ dataset_reading <- function(dataset) {
   list(
     pointers = unique(pointers),
     whole = stats::setNames(whole, if (length(whole)) paste0("body ", whole)),
+    names = if (is.list(dataset$names)) dataset$names$at else dataset$names,
+    within = if (is.list(dataset$within)) dataset$within$at else dataset$within,
     parts = parts,
     members = unlist(Filter(is.character, parts)),
     instants = vapply(unname(plain), `[[`, "", "member"),
     local = identical(time$as, "local") || !is.null(time$written)
   )
+}
+
+# Pages requested by a header, as a range of rows (RFC 9110, section 14).
+sends_header <- function(rule) is.list(rule$send)
+
+# The parameter of the URL or body that requests a page.
+page_parameter <- function(dataset) {
+  if (!sends_header(dataset$next_page)) dataset$next_page$send
 }

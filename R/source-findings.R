@@ -22,7 +22,7 @@ request_findings <- function(dataset, place) {
   at <- function(...) place(c("datasets", dataset$name, ...))
   used <- c(
     template_variables(paste0(dataset$request, dataset$body, dataset$job$look)),
-    dataset$next_page$send
+    page_parameter(dataset)
   )
   bars <- gives_bars(dataset)
   findings <- lapply(names(dataset$parameters), function(name) {

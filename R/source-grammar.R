@@ -15,6 +15,8 @@ card_grammar <- function() {
     limits = "limits",
     quota_zone = "text",
     at_once = "count",
+    cost = c("word", "free", "paid"),
+    plan = "text",
     delay = "duration",
     patience = "duration",
     calendar = "text",
@@ -34,17 +36,17 @@ dataset_grammar <- function() {
   list(
     shape = c("!word", names(shape_columns)),
     title = "text",
+    cost = c("word", "free", "paid"),
+    plan = "text",
     example = list(.each = "text"),
     method = c("word", "GET", "POST"),
     request = "!text",
     body = "text",
     keep = "duration",
     largest_page = "count",
-    symbols_a_request = "count",
     weight = "number",
     aligned = "duration",
     nothing = "values",
-    wrapped = "flag",
     only = list(.each = "values"),
     lookup = list(
       rows = "!pointer", form = c("word", row_forms), by = "pointer",
@@ -52,12 +54,14 @@ dataset_grammar <- function() {
     ),
     widest = list(.short = "duration", .each = "duration"),
     format = c(
-      "word", "json", "json-lines", "csv", "tsv", "json-stat", "xbrl-json"
+      "word", "json", "json-lines", "wrapped-json", "csv", "tsv", "xml", "xlsx",
+      "json-stat", "xbrl-json"
     ),
     table = list(
       names = "flag", separator = "text", skip = "count", remark = "text",
-      encoding = "text"
+      encoding = "text", sheet = "text"
     ),
+    files = "text",
     bar_time = c("word", "start", "end"),
     unpack = list(by = "text", into = "texts", keep = "texts"),
     parameters = list(
@@ -66,15 +70,17 @@ dataset_grammar <- function() {
         as = c("word", instant_types, "local", "text"),
         written = "text",
         words = list(.each = "text"),
-        value = "text",
+        value = "value",
         join = "text",
         each = "texts",
+        a_request = "count",
         exclusive = "flag",
         inclusive = "flag"
       )
     ),
     rows = "pointer",
     form = c("word", row_forms),
+    names = list(.short = "pointer", at = "!pointer", member = "pointer"),
     within = list(
       .short = "pointer", at = "!pointer", form = c("word", row_forms)
     ),
@@ -85,7 +91,7 @@ dataset_grammar <- function() {
         "none"
       ),
       at = value_grammar(),
-      send = "text",
+      send = list(.short = "text", header = "!line", text = "line"),
       first = "number",
       total = value_grammar(),
       pages = value_grammar(),
@@ -106,30 +112,40 @@ dataset_grammar <- function() {
       .each = list(
         .short = "pointer",
         at = "pointers",
-        body = "pointer",
-        outer = "pointer",
-        lookup = "pointer",
         of = "text",
         joined = "string",
         digits = "values",
         as = c("word", column_types),
+        value = "text",
         unit = "text",
         written = "text",
+        months = "texts",
+        since = "text",
+        zone = fact_grammar("text"),
         decimal = c("word", ".", ","),
-        scale = "number",
+        scale = fact_grammar("number"),
+        decimals = fact_grammar("number"),
         words = list(.each = "text"),
         need = c("word", "required", "optional"),
         default = "any",
-        nothing = "values_or_none"
+        missing = "values_or_none"
       )
     )
   )
 }
 
+# A fact about a column: written in the card, or read from each row, or with
+# `of: body` from the body.
+fact_grammar <- function(type) {
+  list(.short = type, at = "!pointer", of = c("word", "body"))
+}
+
 # A value in an answer's body or in one of its headers.
 value_grammar <- function() list(.short = "pointer", header = "!text")
 
-row_forms <- c("objects", "arrays", "columns", "map", "pairs", "one")
+row_forms <- c(
+  "objects", "arrays", "columns", "map", "pairs", "one", "matrix", "tree"
+)
 
 # The shapes, with the required columns of a row. Together with the source they
 # are its key, except for bars and facts, whose values are not part of it.
@@ -244,6 +260,7 @@ card_check_value <- function(value, rule, keys, place) {
       (is.numeric(value) && length(value) == 1)) &&
       !grepl("[[:cntrl:]]", paste(value)),
     string = one_text,
+    value = one_text || (is.numeric(value) && length(value) == 1),
     texts = is.character(value) && length(value) >= 1,
     limits = is.character(value) && length(value) %in% 1:100,
     values = is.atomic(unlist(value)) && length(value) >= 1,
@@ -276,6 +293,7 @@ card_check_value <- function(value, rule, keys, place) {
   }
   todo <- switch(type,
     text = ,
+    value = ,
     string = "write a text",
     line = "write a text on one line",
     limits = paste0(

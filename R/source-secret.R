@@ -224,12 +224,19 @@ run_secrets <- function(source, tokens) {
   hidden <- NULL
   token <- NULL
   function() {
-    now <- c(tokens$value, tokens$refresh)
+    now <- c(tokens$value, tokens$refresh, cookie_values(source, tokens$value))
     if (is.null(hidden) || !identical(token, now)) {
       token <<- now
       hidden <<- secrets_hidden(c(source_secrets(source), token))
     }
     hidden
+  }
+}
+
+# Each cookie of a session is a secret.
+cookie_values <- function(source, token) {
+  if (source$access$by == "form-login" && !is.null(token)) {
+    sub("^[^=]*=", "", strsplit(token, "; ", fixed = TRUE)[[1]])
   }
 }
 

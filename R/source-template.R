@@ -151,7 +151,8 @@ encode_plain <- function(text) curl::curl_escape(enc2utf8(as.character(text)))
 # Keeps reserved characters and percent-encoded triplets.
 encode_reserved <- function(text) {
   pieces <- regmatches(
-    text, gregexpr("%[0-9A-Fa-f]{2}", text), invert = NA
+    text, gregexpr("%[0-9A-Fa-f]{2}", text),
+    invert = NA
   )[[1]]
   plain <- !grepl("^%[0-9A-Fa-f]{2}$", pieces)
   pieces[plain] <- vapply(
@@ -161,18 +162,41 @@ encode_reserved <- function(text) {
   paste(pieces, collapse = "")
 }
 
-# A {var} in a body with JSON's escapes only, or a form's.
+# A {var} in a body. In a form it is encoded. In JSON, "{var}" is a text, and
+# null without a value; ["{var}"] is a list of texts; and {var} without quotes
+# is the value as it stands, so [{var}] is a list of numbers.
 template_expand_plain <- function(template, values, form = FALSE) {
   for (name in template_variables(template)) {
-    text <- paste(values[[name]], collapse = ",")
-    text <- if (form) {
-      encode_plain(text)
-    } else {
-      gsub(
-        "^\"|\"$", "", as.character(jsonlite::toJSON(text, auto_unbox = TRUE))
+    value <- values[[name]]
+    place <- paste0("{", name, "}")
+    if (form) {
+      template <- gsub(
+        place, encode_plain(paste(value, collapse = ",")), template,
+        fixed = TRUE
+      )
+      next
+    }
+    texts <- vapply(as.character(value), json_quoted, "", USE.NAMES = FALSE)
+    template <- gsub(
+      paste0("\\[(\\s*)\"\\{", name, "\\}\"(\\s*)\\]"),
+      paste0("[\\1", as_replacement(paste(texts, collapse = ",")), "\\2]"),
+      template
+    )
+    if (!length(value)) {
+      template <- gsub(
+        paste0("\"", place, "\""), "null", template,
+        fixed = TRUE
       )
     }
-    template <- gsub(paste0("{", name, "}"), text, template, fixed = TRUE)
+    inner <- paste(substr(texts, 2, nchar(texts) - 1), collapse = ",")
+    template <- gsub(place, inner, template, fixed = TRUE)
   }
   template
 }
+
+json_quoted <- function(text) {
+  as.character(jsonlite::toJSON(text, auto_unbox = TRUE))
+}
+
+# Backslashes of a text that replaces a match of a regular expression.
+as_replacement <- function(text) gsub("\\", "\\\\", text, fixed = TRUE)

@@ -8,11 +8,11 @@
 #'
 #' The vignettes show the work from end to end, offline, on invented services:
 #' `vignette("morning-round", "vetusta")`, `vignette("new-api", "vetusta")` (a
-#' new API in ten minutes), `vignette("statistics", "vetusta")` (by name, and as
-#' known), `vignette("complete-series", "vetusta")` (from gaps to a complete
-#' series), `vignette("one-axis", "vetusta")` (prices, statistics and rivers on
-#' one axis) and `vignette("high-water-payoff", "vetusta")` (season, noise,
-#' paths, and the value of a payoff).
+#' new API in ten minutes), `vignette("basin-statistics", "vetusta")` (by name,
+#' and as known), `vignette("complete-series", "vetusta")` (from gaps to a
+#' complete series), `vignette("one-axis", "vetusta")` (prices, statistics and
+#' rivers on one axis) and `vignette("high-water-payoff", "vetusta")` (season,
+#' noise, paths, and the value of a payoff).
 #'
 #' Every error is a condition of the class `vetusta_error` and of its own kind,
 #' such as `vetusta_error_argument`; its fields `what`, `where` and `todo` state

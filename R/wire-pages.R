@@ -33,6 +33,25 @@ page_rule <- function(dataset, zone = "UTC") {
 # distinct URL.
 page_url <- function(url, dataset, value) {
   send <- dataset$next_page$send
+  if (sends_header(dataset$next_page)) {
+    text <- template_expand_plain(
+      send$text %||% page_header_text(dataset),
+      list(
+        value = value, first = value,
+        last = number_text(
+          suppressWarnings(as.numeric(value)) + (
+            dataset$largest_page %||% 0
+          ) - 1
+        )
+      )
+    )
+    return(
+      paste0(
+        sub("#.*", "", url), "#",
+        encode_plain(paste("header", send$header)), "=", encode_plain(text)
+      )
+    )
+  }
   if (send %in% template_variables(dataset$body %||% "")) {
     paste0(
       sub("#.*", "", url), "#", encode_plain(send), "=", encode_plain(value)
@@ -40,6 +59,10 @@ page_url <- function(url, dataset, value) {
   } else {
     with_parameter(url, send, value)
   }
+}
+
+page_header_text <- function(dataset) {
+  if (dataset$next_page$by == "offset") "items={first}-{last}" else "{value}"
 }
 
 # The parameter's value for the first page, where a body must contain it.

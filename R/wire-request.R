@@ -4,7 +4,9 @@
 wire_request <- function(source, dataset, values) {
   url <- template_expand(dataset$request, values)
   paging <- first_page_value(dataset$next_page)
-  if (!is.null(paging) && is.null(values[[dataset$next_page$send]])) {
+  if (!is.null(paging) && sends_header(dataset$next_page)) {
+    url <- page_url(url, dataset, paging)
+  } else if (!is.null(paging) && is.null(values[[dataset$next_page$send]])) {
     values[[dataset$next_page$send]] <- paging
   }
   body <- if (!is.null(dataset$body)) {
@@ -17,7 +19,9 @@ wire_request <- function(source, dataset, values) {
   accept <- c(
     json = "application/json", csv = "text/csv",
     tsv = "text/tab-separated-values", "json-stat" = "application/json",
-    "xbrl-json" = "application/json", "json-lines" = "application/x-ndjson"
+    "xbrl-json" = "application/json", "json-lines" = "application/x-ndjson",
+    xml = "application/xml",
+    xlsx = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"
   )[[dataset$format %||% "json"]]
   headers <- c(
     list(Accept = accept),
@@ -41,6 +45,18 @@ request_body <- function(request) {
       utils::URLdecode(sub("^[^=]*=", "", fragment))
   }
   template_expand_plain(request$body$template, values, request$body$form)
+}
+
+# A page that is requested by a header is named in the URL's fragment, which is
+# not sent.
+with_page_header <- function(request) {
+  fragment <- sub("^[^#]*#?", "", request$url)
+  request$url <- sub("#.*", "", request$url)
+  if (startsWith(fragment, "header%20")) {
+    name <- utils::URLdecode(sub("=.*", "", sub("^header%20", "", fragment)))
+    request$headers[[name]] <- utils::URLdecode(sub("^[^=]*=", "", fragment))
+  }
+  request
 }
 
 # Whether bodies are forms, by the card's headers.
@@ -236,10 +252,8 @@ absolute_url <- function(url, base) {
 wire_signed <- function(request, source,
                         tokens = new.env(parent = emptyenv())) {
   request$headers <- utils::modifyList(request$headers, as.list(source$headers))
-  if (is.list(request$body)) {
-    request$body <- request_body(request)
-    request$url <- sub("#.*", "", request$url)
-  }
+  if (is.list(request$body)) request$body <- request_body(request)
+  request <- with_page_header(request)
   access <- source$access
   if (access$by == "none" || !same_origin(request$url, source$url)) {
     return(request)
@@ -248,6 +262,11 @@ wire_signed <- function(request, source,
   switch(access$by,
     query = request$url <- with_parameter(
       request$url, access$name, secret("secret")
+    ),
+    # the place of the secret in the path, also in URLs that the service repeats
+    path = request$url <- gsub(
+      "%3Csecret%3E|<secret>", encode_plain(secret("secret")), request$url,
+      ignore.case = TRUE
     ),
     header = request$headers[[access$name]] <-
       paste0(access$prefix, secret("secret")),
@@ -262,6 +281,10 @@ wire_signed <- function(request, source,
       paste("Bearer", access_token(source, tokens)),
     login = request$headers[[access$name]] <-
       paste0(access$prefix, access_token(source, tokens)),
+    "form-login" = {
+      request$headers[["Cookie"]] <- access_token(source, tokens)
+      request$login <- token_url(source)
+    },
     signature = request <- with_signature(request, source)
   )
   request

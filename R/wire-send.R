@@ -89,7 +89,13 @@ line_start <- function(line, request, done, failed, elsewhere = "refuse",
           0, answer$times[["starttransfer"]] - answer$times[["pretransfer"]]
         )
       )
-      redirect <- redirect_url(response)
+      redirect <- if (!isTRUE(request$stay)) redirect_url(response)
+      # a service without a session sends its visitors to the login
+      if (!is.null(redirect) && !is.null(request$login) &&
+        identical(sub("[?#].*", "", redirect), request$login)) {
+        redirect <- NULL
+        response$status <- 401L
+      }
       if (is.null(redirect)) {
         response$body <- without_secrets(response$body, secrets())
         done(response)

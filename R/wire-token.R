@@ -1,9 +1,15 @@
-# Requested tokens: obtained when first needed, kept in memory only, renewed
-# before they expire and once when refused; concurrent requests share one.
+# Requested tokens: obtained when first needed, renewed before they expire and
+# once when refused; concurrent requests share one. They stay in memory, or
+# where the card says so in a file that only the user can read, see
+# wire-token-kept.R.
 
 access_token <- function(source, tokens) {
   if (is.null(tokens$value) || as.numeric(Sys.time()) >= tokens$ends) {
-    answer <- renewed_token(source, tokens$refresh) %||% ask_token(source)
+    answer <- if (keeps_tokens(source$access)) {
+      kept_token(source, tokens$refused)
+    } else {
+      renewed_token(source, tokens$refresh) %||% ask_token(source)
+    }
     tokens$value <- answer$value
     tokens$ends <- answer$ends
     tokens$refresh <- answer$refresh
@@ -11,33 +17,49 @@ access_token <- function(source, tokens) {
   tokens$value
 }
 
+# Forgets a token that the service refused.
+token_refused <- function(tokens) {
+  tokens$refused <- tokens$value
+  tokens$value <- NULL
+}
+
 # A new token by the last refresh token (RFC 6749, section 6), which may be
 # valid once. NULL without one or where it is refused: then access is requested
-# anew.
+# anew. An answer without a new refresh token leaves the last one valid.
 renewed_token <- function(source, refresh) {
   if (is.null(refresh)) {
     return(NULL)
   }
-  tryCatch(ask_token(source, refresh), vetusta_error_access = function(e) NULL)
+  answer <- tryCatch(
+    ask_token(source, list(refresh = refresh)),
+    vetusta_error_access = function(e) NULL
+  )
+  if (!is.null(answer) && is.null(answer$refresh)) answer$refresh <- refresh
+  answer
 }
 
-ask_token <- function(source, refresh = NULL) {
+# `by` is what a token is granted for, if not the card's secrets: list(refresh),
+# or list(code, verifier) after a login.
+ask_token <- function(source, by = list()) {
   access <- source$access
   url <- token_url(source)
   secret <- function(part) {
     if (!is.null(access[[part]])) secret_value(source, access[[part]])
   }
-  asked <- if (access$by == "login") {
-    login_request(access, secret)
-  } else {
-    grant_request(access, secret, url, refresh)
-  }
+  asked <- switch(access$by,
+    login = login_request(access, secret),
+    "form-login" = form_login_request(access, secret),
+    grant_request(access, secret, url, by)
+  )
   request <- c(list(url = url, method = "POST"), asked)
   response <- fetch_patiently(
     function() request,
     source$patience,
     secrets = run_secrets(source, list())
   )
+  if (access$by == "form-login") {
+    return(session_cookie(source, response))
+  }
   at <- access$at %||% "/access_token"
   parsed <- tryCatch(
     decode_json(
@@ -80,15 +102,20 @@ ask_token <- function(source, refresh = NULL) {
   }
   # a lifetime in words is ignored
   lasts <- suppressWarnings(as.numeric(unlist(parsed$lasts)[1] %||% NA))
+  list(
+    value = token,
+    ends = token_end(access, lasts),
+    refresh = member_text(parsed$refresh)
+  )
+}
+
+# A token is renewed shortly before it expires.
+token_end <- function(access, lasts = NA) {
   if (!isTRUE(lasts > 0 && is.finite(lasts))) {
     lasts <- (access$lasts %|else|% function(x) time_interval(x)$seconds) %||%
       3600
   }
-  list(
-    value = token,
-    ends = as.numeric(Sys.time()) + lasts - min(60, lasts * 0.1),
-    refresh = member_text(parsed$refresh)
-  )
+  as.numeric(Sys.time()) + lasts - min(60, lasts * 0.1)
 }
 
 # The token URL: only the source's origin and only encrypted, unless the card
@@ -130,17 +157,26 @@ token_url <- function(source) {
   url
 }
 
-# OAuth 2.0 (RFC 6749): the password grant (4.3), the client credentials grant
-# (4.4) and refresh tokens (6). A client may authenticate with a signed
-# assertion (RFC 7523, section 2.2).
-grant_request <- function(access, secret, url, refresh = NULL) {
-  form <- list(
-    grant_type = if (is.null(refresh)) access$grant else "refresh_token",
-    scope = access$scope,
-    refresh_token = refresh
-  )
+# OAuth 2.0 (RFC 6749): the authorization code grant (4.1, with the proof of RFC
+# 7636), the password grant (4.3), the client credentials grant (4.4) and
+# refresh tokens (6). A client may authenticate with a signed assertion (RFC
+# 7523, section 2.2).
+grant_request <- function(access, secret, url, by = list()) {
+  form <- if (!is.null(by$refresh)) {
+    list(
+      grant_type = "refresh_token", scope = access$scope,
+      refresh_token = by$refresh
+    )
+  } else if (!is.null(by$code)) {
+    list(
+      grant_type = "authorization_code", code = by$code,
+      redirect_uri = access$redirect, code_verifier = by$verifier
+    )
+  } else {
+    list(grant_type = access$grant, scope = access$scope)
+  }
   headers <- list(Accept = "application/json")
-  if (access$grant == "password" && is.null(refresh)) {
+  if (form$grant_type == "password") {
     form[c("username", "password")] <- list(secret("user"), secret("password"))
   }
   if (identical(access$send_client, "basic")) {
@@ -238,6 +274,58 @@ login_request <- function(access, secret) {
       Accept = "application/json", "Content-Type" = "application/json"
     )
   )
+}
+
+# A login by a form, with the card's body: secrets are encoded for a form. The
+# answer is read as it comes, because a redirect may follow with the cookie.
+form_login_request <- function(access, secret) {
+  parts <- intersect(template_variables(access$body), access_secret_parts)
+  values <- stats::setNames(lapply(parts, secret), parts)
+  list(
+    body = template_expand_plain(access$body, values, form = TRUE),
+    headers = list("Content-Type" = "application/x-www-form-urlencoded"),
+    stay = TRUE
+  )
+}
+
+# The session of a form login: the cookies that its answer sets (RFC 6265).
+session_cookie <- function(source, response) {
+  cookies <- cookies_set(response$headers[["set-cookie"]])
+  if (response$status >= 400 || !length(cookies)) {
+    vetusta_stop(
+      "access",
+      paste0(
+        "The source ", source$source, " grants no session: HTTP ",
+        response$status,
+        if (response$status < 400) ", and the answer sets no cookie"
+      ),
+      where = paste0(source$file, ", access"),
+      todo = paste0(
+        "check whether ", paste(access_secrets(source$access), collapse = ", "),
+        " are right"
+      )
+    )
+  }
+  list(
+    value = paste(names(cookies), cookies, sep = "=", collapse = "; "),
+    ends = token_end(source$access)
+  )
+}
+
+# Values by name of Set-Cookie headers joined by commas. Dates contain commas
+# too, but no name and equals sign follows those. An empty value deletes a
+# cookie.
+cookies_set <- function(header) {
+  if (is.null(header)) {
+    return(character())
+  }
+  parts <- strsplit(
+    header, ",\\s*(?=[!#$%&'*+.^_`|~0-9A-Za-z-]+=)",
+    perl = TRUE
+  )[[1]]
+  pairs <- trimws(sub(";.*", "", parts))
+  values <- stats::setNames(sub("^[^=]*=", "", pairs), sub("=.*", "", pairs))
+  values[nzchar(values)]
 }
 
 `%|else|%` <- function(x, f) if (is.null(x)) NULL else f(x)

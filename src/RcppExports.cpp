@@ -1017,6 +1017,21 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// xml_json_cpp
+Rcpp::RawVector xml_json_cpp(std::vector<std::string> names, std::vector<int> counts, std::vector<std::string> texts, Rcpp::List attributes, std::vector<std::string> arrays);
+RcppExport SEXP _vetusta_xml_json_cpp(SEXP namesSEXP, SEXP countsSEXP, SEXP textsSEXP, SEXP attributesSEXP, SEXP arraysSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< std::vector<std::string> >::type names(namesSEXP);
+    Rcpp::traits::input_parameter< std::vector<int> >::type counts(countsSEXP);
+    Rcpp::traits::input_parameter< std::vector<std::string> >::type texts(textsSEXP);
+    Rcpp::traits::input_parameter< Rcpp::List >::type attributes(attributesSEXP);
+    Rcpp::traits::input_parameter< std::vector<std::string> >::type arrays(arraysSEXP);
+    rcpp_result_gen = Rcpp::wrap(xml_json_cpp(names, counts, texts, attributes, arrays));
+    return rcpp_result_gen;
+END_RCPP
+}
 
 RcppExport SEXP descriptor_is(SEXP, SEXP);
 RcppExport SEXP descriptor_write(SEXP, SEXP);
@@ -1099,6 +1114,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_vetusta_rfc3339_cpp", (DL_FUNC) &_vetusta_rfc3339_cpp, 1},
     {"_vetusta_days_cpp", (DL_FUNC) &_vetusta_days_cpp, 1},
     {"_vetusta_instants_need_cpp", (DL_FUNC) &_vetusta_instants_need_cpp, 1},
+    {"_vetusta_xml_json_cpp", (DL_FUNC) &_vetusta_xml_json_cpp, 5},
     {"descriptor_is",    (DL_FUNC) &descriptor_is,    2},
     {"descriptor_write", (DL_FUNC) &descriptor_write, 2},
     {NULL, NULL, 0}

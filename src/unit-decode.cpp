@@ -4,3 +4,4 @@
 #include "json-plain.cpp"
 #include "json-write.cpp"
 #include "plain-number.cpp"
+#include "xml-json.cpp"

@@ -326,7 +326,7 @@ test_that("NA is a code in a key, and a flag follows its value", {
     source_card(
       write_card(
         "http://127.0.0.1:1",
-        c("request: /r", "rows: /d", "columns: {n: {at: /n, nothing: []}}")
+        c("request: /r", "rows: /d", "columns: {n: {at: /n, missing: []}}")
       )
     ),
     NA

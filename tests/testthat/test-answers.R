@@ -55,8 +55,8 @@ test_that("words for missing, whole numbers as ids, days at midnight", {
     url,
     c(
       "request: /rows", "rows: \"\"", "columns:", "  id: /id",
-      "  v: {at: /v, as: number, need: optional, nothing: [\"-\", n/a]}",
-      "  level: {at: /level, as: number, need: optional, nothing: [-999]}",
+      "  v: {at: /v, as: number, need: optional, missing: [\"-\", n/a]}",
+      "  level: {at: /level, as: number, need: optional, missing: [-999]}",
       "  d: {at: /d, as: day}",
       "  t: {at: /t, as: local, written: \"%Y%m%d%H%M%S\"}"
     )
@@ -127,8 +127,10 @@ test_that("a refused selection is split until the bad symbol is alone", {
       start_scripted(answer, env = environment()),
       c(
         "datasets:", "  bars:", "    shape: bars", "    request: /b{?codes}",
-        "    symbols_a_request: 8", "    rows: /items",
-        "    parameters: {codes: {gives: symbols, join: \",\"}}",
+        "    rows: /items", paste0(
+          "    parameters: ",
+          "{codes: {gives: symbols, join: \",\", a_request: 8}}"
+        ),
         "    columns: {symbol: /s, time: {at: /t, as: epoch-s}, close: /c}"
       ),
       env = environment()
@@ -160,10 +162,10 @@ test_that("symbols in one request share its rows", {
       c(
         "datasets:", "  bars:", "    shape: bars",
         "    request: /b{?codes,from,to}",
-        paste0("    symbols_a_request: ", symbols), "    largest_page: 100",
-        "    rows: /items",
+        "    largest_page: 100", "    rows: /items",
         paste0(
-          "    parameters: {codes: {gives: symbols, join: \",\"}, ",
+          "    parameters: {codes: {gives: symbols, join: \",\", a_request: ",
+          symbols, "}, ",
           "from: {as: epoch-s}, to: {as: ", "epoch-s}}"
         ),
         "    columns: {symbol: /s, time: {at: /t, as: epoch-s}, close: /c}"

@@ -18,7 +18,8 @@ test_that("series and datasets are dropped, collected again, restored", {
     )
   )
   query <- query_bars(
-    source, c("AA", "BB"), "1 minute", from = "2026-03-12", to = "2026-03-12"
+    source, c("AA", "BB"), "1 minute",
+    from = "2026-03-12", to = "2026-03-12"
   )
   collect_run(plan_requests(query, archive), archive, progress = FALSE)
   put_rows(
@@ -52,7 +53,7 @@ test_that("the command shows what would go, and goes with --yes", {
   words <- c("archive", "drop", "KELD", "--archive", "a.sqlite")
   shown <- run_vetusta(words, folder = folder)
   expect_match(shown$stdout, "KELD@1 minute +390")
-  expect_match(shown$stderr, "nothing is taken out yet")
+  expect_match(shown$stderr, "nothing was removed yet")
   done <- run_vetusta(words, "--yes", folder = folder)
   expect_identical(done$status, 0L)
   expect_match(done$stderr, "vetusta archive restore .*before-drop")
@@ -61,7 +62,8 @@ test_that("the command shows what would go, and goes with --yes", {
 
 test_that("rows in a column store go too", {
   archive <- archive_open(
-    withr::local_tempfile(fileext = ".sqlite"), columns = columns_database()
+    withr::local_tempfile(fileext = ".sqlite"),
+    columns = columns_database()
   )
   withr::defer(archive_close(archive))
   put_rows(archive, "test", "bars", "bars", minute_bars(), frequency = "PT1M")

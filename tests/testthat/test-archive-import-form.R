@@ -48,7 +48,7 @@ test_that("encodings, currencies, missing marks, columns without a name", {
       if (encoding == "latin1") "CP1252" else encoding, toRaw = TRUE
     )[[1]]
     writeBin(c(if (encoding == "UTF-16LE") as.raw(c(0xff, 0xfe)), bytes), file)
-    form <- archive_import_form(file, nothing = "-")
+    form <- archive_import_form(file, missing = "-")
     expect_identical(form$encoding, encoding)
     archive <- new_archive()
     archive_import_rows(

@@ -128,7 +128,7 @@ test_that("a wrong line is reported with the line and a correction", {
     ),
     list(
       "    request: /prices/{symbol}{?from,to}",
-      c("    request: /prices/{symbol}", "    format: xml"), 9, "json|csv"
+      c("    request: /prices/{symbol}", "    format: yaml"), 9, "xml"
     ),
     list(
       "    request: /prices/{symbol}{?from,to}",

@@ -21,26 +21,30 @@ which_desk <- function(env = parent.frame()) {
   get(query_rows(quay, "directory"))
   get(
     query_bars(
-      quay, c("KELD", "YSLT"), interval = "1 day", from = "2025-09-08",
+      quay, c("KELD", "YSLT"),
+      interval = "1 day", from = "2025-09-08",
       to = "2025-11-28"
     )
   )
   get(
     query_bars(
-      quay, c("GRN-2602", "GRN-2603", "GRN-2604"), interval = "1 day",
+      quay, c("GRN-2602", "GRN-2603", "GRN-2604"),
+      interval = "1 day",
       from = "2026-01-05", to = "2026-03-26"
     )
   )
   get(query_rows(desk_source(desk, "river"), "stations"))
   get(
     query_rows(
-      desk_source(desk, "river"), "levels", station = "tamm-weir",
+      desk_source(desk, "river"), "levels",
+      station = "tamm-weir",
       from = "2026-01-01", to = "2026-03-01"
     )
   )
   get(
     query_rows(
-      desk_source(desk, "register"), "facts", symbol = c("KELD", "BROM")
+      desk_source(desk, "register"), "facts",
+      symbol = c("KELD", "BROM")
     )
   )
   folder
@@ -143,7 +147,9 @@ test_that("rows, moves, places, statements, actions and contracts", {
     "join", "YSLT@1 day", "KELD@1 day", "--adjust", "ratio", "--tolerance",
     "0.001"
   )
-  expect_match(joined$stderr, "brought to the level before it by the factor")
+  expect_match(
+    joined$stderr, "adjusted to the level of the preceding part by the factor"
+  )
   # an output of a desk may be adjusted
   cat(
     paste0(
@@ -168,7 +174,8 @@ test_that("what cannot be is answered with the nearest right word", {
     expect_false(grepl("internal error", out$stderr))
   }
   wrong(
-    "rows", "quay/directory", "typ=share", pattern = "did you mean \"type\""
+    "rows", "quay/directory", "typ=share",
+    pattern = "did you mean \"type\""
   )
   wrong("rows", "quay/directry", pattern = "did you mean \"directory\"")
   wrong("rows", "quay", pattern = "must be a source and a dataset")
@@ -184,7 +191,8 @@ test_that("what cannot be is answered with the nearest right word", {
     pattern = "did you mean \"revenue\""
   )
   wrong(
-    "statement", "KELD", "--annual", "--quarterly", pattern = "two statements"
+    "statement", "KELD", "--annual", "--quarterly",
+    pattern = "two statements"
   )
   wrong("adjust", "tamm-weir", pattern = "no bars")
   wrong(

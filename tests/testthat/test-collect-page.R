@@ -287,10 +287,10 @@ test_that("columns of empty arrays are an answer without rows", {
   })
   lines <- c(
     "datasets:", "  bars:", "    shape: bars",
-    "    request: /bars{?symbols,from,to}", "    symbols_a_request: 10",
+    "    request: /bars{?symbols,from,to}",
     paste0(
       "    parameters: {from: {as: epoch-s}, to: {as: epoch-s}, ",
-      "symbols: {join: \",\"}}"
+      "symbols: {join: \",\", a_request: 10}}"
     ),
     "    rows: \"\"", "    form: map", "    within: {at: \"\", form: columns}",
     "    columns: {symbol: {of: key}, time: {at: /t, as: epoch-s}, close: /c}"
@@ -426,10 +426,10 @@ test_that("requests of many symbols or sessions are made once", {
     url,
     c(
       "datasets:", "  bars:", "    shape: bars",
-      "    request: /bars{?symbols,from,to}", "    symbols_a_request: 2000",
+      "    request: /bars{?symbols,from,to}",
       paste0(
         "    parameters: {from: {as: epoch-s}, to: {as: epoch-s}, ",
-        "symbols: {join: \",\"}}"
+        "symbols: {join: \",\", a_request: 2000}}"
       ),
       "    rows: /items",
       "    columns: {symbol: /s, time: {at: /t, as: epoch-s}, close: /c}"

@@ -150,7 +150,7 @@ test_that("an export of which every row is rejected is not complete", {
       card(column), "AA", "1 day", "2026-03-12", "2026-03-13", archive
     )
   }
-  got <- collect(", scale: 1, nothing: [\"1,5\", \"2\"]")
+  got <- collect(", scale: 1, missing: [\"1,5\", \"2\"]")
   expect_match(got$run$failed$what, "all 2 rows of page 1 were rejected")
   got <- collect(", decimal: \",\"")
   expect_identical(got$bars$close, c(1.5, 2))

@@ -45,6 +45,21 @@ cookbook_services <- list(
       cookbook_items()
     }
   },
+  "access-path" = function(request) {
+    if (startsWith(request$PATH_INFO, "/k1/days")) cookbook_items()
+  },
+  "access-form-login" = function(request) {
+    if (request$PATH_INFO == "/login") {
+      return(structure(list(), headers = list("Set-Cookie" = "sid=s1; Path=/")))
+    }
+    if (request$HTTP_COOKIE == "sid=s1") cookbook_items()
+  },
+  "access-consent-page" = function(request) {
+    if (request$PATH_INFO == "/token") {
+      return(list(access_token = "t1", refresh_token = "r1", expires_in = 600))
+    }
+    if (request$HTTP_AUTHORIZATION == "Bearer t1") cookbook_items()
+  },
   "limits-several" = function(request) cookbook_items(),
   "limits-weight" = function(request) cookbook_items(),
   "pages-next-url" = function(request) {
@@ -90,6 +105,104 @@ cookbook_services <- list(
     from <- asked(request, "from")
     rest <- which(cookbook_days >= from)
     list(items = cookbook_rows(utils::head(rest, 2)))
+  },
+  "pages-range-header" = function(request) {
+    from <- as.numeric(sub("items=([0-9]+)-.*", "\\1", request$HTTP_RANGE))
+    if (from > 3) {
+      return(structure(list(), status = 416L))
+    }
+    structure(
+      list(items = cookbook_rows(from + 1:2)),
+      status = 206L,
+      headers = list(
+        "Content-Range" = paste0("items ", from, "-", from + 1, "/4")
+      )
+    )
+  },
+  "form-matrix" = function(request) {
+    list(
+      days = cookbook_days[1:2], names = c("a", "b"),
+      cells = list(list(1, 2), list(3, 4))
+    )
+  },
+  "form-tree" = function(request) {
+    level <- list("2026-01" = 1, "2026-02" = 2)
+    list(data = list(KELDER = list(level = level), TAMM = list(level = level)))
+  },
+  "form-names-elsewhere" = function(request) {
+    list(
+      fields = list(list(name = "day"), list(name = "last")),
+      data = Map(list, cookbook_days, cookbook_last, USE.NAMES = FALSE)
+    )
+  },
+  "answers-xml" = function(request) {
+    paste0(
+      "<list>",
+      paste0(
+        "<day date=\"", cookbook_days, "\"><quote><last>", cookbook_last,
+        "</last></quote></day>",
+        collapse = ""
+      ),
+      "</list>"
+    )
+  },
+  "answers-workbook" = function(request) {
+    file <- tempfile(fileext = ".xlsx")
+    book <- openxlsx2::wb_workbook()
+    book$add_worksheet("Days")
+    book$add_data("Days", "The mill", col_names = FALSE)
+    book$add_data(
+      "Days", data.frame(Day = as.Date(cookbook_days), Last = cookbook_last),
+      start_row = 2
+    )
+    book$save(file)
+    readBin(file, "raw", 1e6)
+  },
+  "answers-zip" = function(request) {
+    folder <- tempfile()
+    dir.create(folder)
+    setwd(folder)
+    writeLines(cookbook_csv(), "KELD.csv")
+    writeLines("read me", "readme.txt")
+    utils::zip("all.zip", c("KELD.csv", "readme.txt"), flags = "-q")
+    readBin("all.zip", "raw", 1e6)
+  },
+  "times-month-names" = function(request) {
+    list(
+      items = Map(
+        function(month, value) {
+          list(
+            month = paste(month, "2026"), value = value
+          )
+        },
+        c("janv.", "f\u00e9v.", "mars", "AVRIL"), 1:4,
+        USE.NAMES = FALSE
+      )
+    )
+  },
+  "times-day-numbers" = function(request) {
+    list(
+      items = lapply(1:4, function(i) {
+        list(serial = 46090 + i, last = cookbook_last[i])
+      })
+    )
+  },
+  "numbers-from-answer" = function(request) {
+    list(
+      meta = list(zone = "Europe/Riga", decimals = 2),
+      items = lapply(1:4, function(i) {
+        list(at = paste(cookbook_days[i], "00:00"), last = 100 * i)
+      })
+    )
+  },
+  "request-list-of-ids" = function(request) {
+    sent <- jsonlite::fromJSON(rawToChar(request$rook.input$read()))
+    rows <- lapply(sent$codes, function(code) list(code = code, last = 1))
+    if (is.null(sent$after)) {
+      list(items = rows[1:2], after = "c2")
+    } else {
+      list(items = rows[3:4])
+    }
   },
   "form-arrays" = function(request) {
     Map(list, cookbook_days, cookbook_last, USE.NAMES = FALSE)
@@ -233,7 +346,8 @@ cookbook_services <- list(
   "job-location" = function(request) {
     if (request$REQUEST_METHOD == "POST") {
       structure(
-        list(), status = 202L, headers = list(Location = "/ready/7.csv")
+        list(),
+        status = 202L, headers = list(Location = "/ready/7.csv")
       )
     } else {
       cookbook_csv()
@@ -268,6 +382,15 @@ cookbook_service <- function(name, env) {
       )
     }
     headers <- attr(given, "headers")
+    if (is.raw(given)) {
+      return(
+        list(
+          status = 200L,
+          headers = list("Content-Type" = "application/octet-stream"),
+          body = given
+        )
+      )
+    }
     if (is.character(given)) {
       return(
         list(
@@ -317,7 +440,9 @@ test_that("every card of the cookbook collects in its manner", {
     expect_identical(sum(startsWith(lines, "#")), 2L, label = name)
     local({
       url <- cookbook_service(name, environment())
-      file <- withr::local_tempfile(fileext = ".yml")
+      # kept tokens go into the folder above the card's
+      file <- file.path(withr::local_tempdir(), "sources", "card.yml")
+      dir.create(dirname(file))
       writeLines(
         sub("^url: .*", paste("url:", url), lines), file
       )
@@ -330,16 +455,23 @@ test_that("every card of the cookbook collects in its manner", {
           card, "KELD", if (minutes) "1 minute" else "1 day",
           from = "2026-03-10", to = "2026-03-13"
         )
+      } else if (grepl("codes", dataset$body %||% "")) {
+        query_rows(card, names(card$datasets), codes = c("A", "B", "C", "D"))
       } else if (grepl("symbol", paste(dataset$request, dataset$body))) {
         query_rows(card, names(card$datasets), symbol = "KELD")
       } else {
         query_rows(card, names(card$datasets))
       }
+      if (name == "access-consent-page") {
+        source_login(card, typed = function(url) "code-1")
+      }
       run <- collect_run(
-        plan_requests(query, archive), archive, progress = FALSE
+        plan_requests(query, archive), archive,
+        progress = FALSE
       )
       expect_identical(
-        nrow(run$failed), 0L, label = paste(name, run$failed$what)
+        nrow(run$failed), 0L,
+        label = paste(name, run$failed$what)
       )
       expect_identical(run$rejected, 0, label = name)
       few <- c("form-single-object" = 1, "statistics-json-stat" = 2)

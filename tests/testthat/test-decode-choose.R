@@ -44,7 +44,10 @@ test_that("chosen rows keep their place in error messages", {
 
 test_that("columns of a second list are joined by an id", {
   columns <-
-    "columns: {n: {at: /n, as: number}, name: {lookup: /name, need: optional}}"
+    paste0(
+      "columns: {n: {at: /n, as: number}, ",
+      "name: {at: /name, of: lookup, need: optional}}"
+    )
   second <-
     '"who":[{"id":7,"name":"Kelder Lock"},{"id":"9","name":"Tamm Weir"}]'
   body <- paste0(
@@ -82,7 +85,7 @@ test_that("columns of a second list are joined by an id", {
 
 test_that("text around the JSON is left out where the card says so", {
   dataset <- c(
-    "rows: /r", "wrapped: true", "columns: {n: {at: /n, as: number}}"
+    "rows: /r", "format: wrapped-json", "columns: {n: {at: /n, as: number}}"
   )
   for (body in c(
     'took({"r":[{"n":1}]});', ")]}',\n{\"r\":[{\"n\":1}]}", '{"r":[{"n":1}]}'

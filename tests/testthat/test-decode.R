@@ -27,7 +27,9 @@ test_that("rows within rows bear what stands once in the outer one", {
       rows = "/result",
       within = "/bars",
       columns = list(
-        symbol = list(outer = "/code"), unit = list(outer = "/unit"),
+        symbol = list(
+          at = "/code", of = "outer"
+        ), unit = list(at = "/unit", of = "outer"),
         t = number("/t"), close = number("/c")
       )
     )
@@ -87,7 +89,9 @@ test_that("maps of arrays, of parallel arrays, and of nested rows", {
       rows = "/data",
       form = "map",
       within = "/bars",
-      columns = c(columns, list(n = list(outer = "/meta/n", as = "number")))
+      columns = c(
+        columns, list(n = list(at = "/meta/n", of = "outer", as = "number"))
+      )
     )
   )
   expect_identical(inside$frame[1:3], arrays$frame)
@@ -110,7 +114,7 @@ test_that("parallel arrays may stand in different depths of an object", {
         open = number("/data/price/0/open", need = "optional"),
         close = number("/data/price/0/close"),
         lots = number("/data/size/lots"),
-        code = list(body = "/answer/0/about/code")
+        code = list(at = "/answer/0/about/code", of = "body")
       )
     )
   )

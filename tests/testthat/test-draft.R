@@ -173,7 +173,8 @@ test_that("tables with semicolons, decimal commas and in another encoding", {
   table <- draft_of(
     iconv(
       "Tag;Schlu\u00df;Menge\n12.03.2026;1.041,20;5\n13.03.2026;41,30;6\n",
-      "UTF-8", "latin1", toRaw = TRUE
+      "UTF-8", "latin1",
+      toRaw = TRUE
     )[[1]]
   )
   expect_match(table$lines, "encoding: latin1.*# \\?", all = FALSE)
@@ -223,7 +224,8 @@ test_that("a draft from one request, with access and window", {
       !identical(request$HTTP_X_MILL, "Mill a secret/of mine")) {
       return(
         json_answer(
-          list(error = "no key", got = "a secret/of mine"), status = 401L
+          list(error = "no key", got = "a secret/of mine"),
+          status = 401L
         )
       )
     }
@@ -379,8 +381,108 @@ test_that("the symbol of the URL becomes {symbol}", {
   expect_match(lines, "/bars?size=5{&of}", all = FALSE, fixed = TRUE)
   expect_match(lines, "of: {gives: symbol}", all = FALSE, fixed = TRUE)
   given <- collect_draft(
-    paste0(url, "/bars/ASH"), name = "mill", symbol = "ASH"
+    paste0(url, "/bars/ASH"),
+    name = "mill", symbol = "ASH"
   )
   expect_match(given, "request: /bars/{symbol}", all = FALSE, fixed = TRUE)
   expect_match(draft("/bars/OTHER"), "put [{]symbol[}]", all = FALSE)
+})
+
+# The card of a sample's text, and the rows that it reads from it.
+draft_of <- function(text, ext = ".json", env = parent.frame()) {
+  file <- withr::local_tempfile(fileext = ext, .local_envir = env)
+  if (is.raw(text)) writeBin(text, file) else writeLines(text, file)
+  lines <- source_draft(file, "mill")
+  card <- source_card(lines)
+  list(
+    lines = lines,
+    rows = as.data.frame(vetusta:::decode_body(
+      card$datasets[[1]], readBin(file, "raw", 1e6), card
+    )$columns)
+  )
+}
+weekdays_of_march <- function() {
+  days <- as.Date("2026-03-02") + 0:18
+  days[!as.POSIXlt(days)$wday %in% c(0, 6)]
+}
+
+test_that("XML, workbooks and names elsewhere are drafted", {
+  days <- weekdays_of_march()
+  n <- length(days)
+  xml <- draft_of(paste0(
+    "<list>",
+    paste0(
+      "<q day=\"", days, "\"><last>", 40 + seq_len(n) / 10, "</last></q>",
+      collapse = ""
+    ),
+    "</list>"
+  ), ".xml")
+  expect_identical(xml$rows$close, 40 + seq_len(n) / 10)
+  expect_identical(as.Date(xml$rows$time), days)
+  expect_match(xml$lines, "^calendar: weekdays", all = FALSE)
+  expect_match(xml$lines, "cookbook answers-xml", all = FALSE)
+  named <- draft_of(as.character(jsonlite::toJSON(list(
+    fields = data.frame(name = c("day", "close", "vol")),
+    data = Map(
+      list, as.character(days), 41, paste0(seq_len(n), ".5M"),
+      USE.NAMES = FALSE
+    )
+  ), auto_unbox = TRUE)))
+  expect_identical(named$rows$volume, (seq_len(n) + 0.5) * 1e6)
+  expect_match(named$lines, "names: {at: /fields, member: /name}",
+    fixed = TRUE, all = FALSE
+  )
+  skip_if_not_installed("openxlsx2")
+  file <- withr::local_tempfile(fileext = ".xlsx")
+  book <- openxlsx2::wb_workbook()
+  book$add_worksheet("Notes")
+  book$add_worksheet("Days")
+  book$add_data("Days", "The mill", col_names = FALSE)
+  book$add_data("Days", data.frame(Day = days, Last = 41.5), start_row = 2)
+  book$save(file)
+  sheet <- draft_of(readBin(file, "raw", 1e6), ".xlsx")
+  expect_identical(sheet$rows$close, rep(41.5, n))
+  expect_match(sheet$lines, "sheet: \"Days\", skip: 1", all = FALSE)
+})
+
+test_that("a draft says what a second sample would settle", {
+  open <- draft_of(c("Date;Last", paste0("0", 1:5, "/04/2026;41,50")), ".csv")
+  expect_match(open$lines, "second sample.*order of day and month", all = FALSE)
+  settled <- draft_of(c("Date;Last", paste0(13:17, "/04/2026;41,50")), ".csv")
+  expect_false(any(grepl("second sample", settled$lines)))
+  # a Saturday among the times, and too few days, are no week of a market
+  saturday <- draft_of(
+    c("Day,Last", paste0(as.Date("2026-03-01") + 0:14, ",1")), ".csv"
+  )
+  few <- draft_of(
+    c("Day,Last", paste0(as.Date("2026-03-02") + 0:4, ",1")), ".csv"
+  )
+  expect_false(any(grepl("weekdays", c(saturday$lines, few$lines))))
+})
+
+test_that("the shipped week takes the zone of its source", {
+  card <- source_card(list(
+    source = "mill", url = "https://a.example.org", zone = "Asia/Tokyo",
+    calendar = "weekdays"
+  ))
+  expect_identical(source_calendar(card)$zone, "Asia/Tokyo")
+  expect_identical(source_calendar("weekdays")$zone, "UTC")
+})
+
+test_that("days with one number that is no price are a statistic", {
+  level <- draft_of(paste0(
+    "{\"rows\": [{\"day\": \"2026-03-12\", \"level\": 250.1}, ",
+    "{\"day\": \"2026-03-13\", \"level\": 251}]}"
+  ))
+  expect_match(level$lines, "shape: observations", all = FALSE)
+  expect_identical(level$rows$series, c("level", "level"))
+  expect_identical(level$rows$value, c(250.1, 251))
+  # a symbol names the series, and a price stays a bar
+  named <- draft_of(paste0(
+    "[{\"code\": \"K\", \"day\": \"2026-03-12\", \"value\": 1}, ",
+    "{\"code\": \"T\", \"day\": \"2026-03-12\", \"value\": 2}]"
+  ))
+  expect_identical(named$rows$series, c("K", "T"))
+  price <- draft_of("[{\"day\": \"2026-03-12\", \"last\": 1}]")
+  expect_match(price$lines, "shape: bars", all = FALSE)
 })

@@ -428,15 +428,14 @@ test_that("random daily and weekly bars of several symbols are complete", {
           "    shape: bars", "    request: /d{?codes,from,to}",
           "    rows: /items", paste("    largest_page:", m$size),
           if (m$widest != "none") paste("    widest:", m$widest),
-          paste("    symbols_a_request:", m$per),
           "    next_page: {by: cursor, at: /after, send: place}",
           if (m$sides == "within") "    sides: [bid, ask]",
           sprintf(
             paste0(
-              "    parameters: {codes: {gives: symbols, join: ','}, ",
-              "from: {as: %s}, to: {as: %s}}"
+              "    parameters: {codes: {gives: symbols, join: ',', ",
+              "a_request: %s}, from: {as: %s}, to: {as: %s}}"
             ),
-            m$ask, m$ask
+            m$per, m$ask, m$ask
           ),
           sprintf(
             "    columns: {symbol: /s, time: {at: /t, as: %s}, close: %s%s}",

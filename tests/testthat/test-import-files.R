@@ -41,7 +41,8 @@ test_that("a card reads next month's file like the first one", {
   bars <- archive_bars(archive, "KELD", "1 day")
   expect_identical(bars$close, c(1234.5, 1250.25, 1234, 1250))
   expect_identical(
-    as.Date(bars$time), as.Date(c("2026-03-13", "2026-03-16", "2026-04-01",
+    as.Date(bars$time), as.Date(c(
+      "2026-03-13", "2026-03-16", "2026-04-01",
       "2026-04-02"
     ))
   )
@@ -169,7 +170,8 @@ test_that("wrong cards and paths say what to do", {
   )
   expect_match(
     run_vetusta(
-      "import", "a.csv", "--card", "none.yml", folder = folder
+      "import", "a.csv", "--card", "none.yml",
+      folder = folder
     )$stderr,
     "no such import card"
   )
@@ -231,4 +233,75 @@ test_that("a card is a list, or the lines of a draft", {
   drafted <- source_card(source_draft(sample, "mill"))
   expect_identical(drafted$datasets$bars$rows, "/items")
   expect_error_kind(source_card(list(1, 2)), "card", "named list")
+})
+
+test_that("on a terminal a file is stored after questions", {
+  folder <- withr::local_tempdir()
+  writeLines(
+    c(
+      "Account report;;", "", "Date;Price", "03/04/2026;61,70",
+      "07/04/2026;62,37"
+    ),
+    file.path(folder, "march.csv")
+  )
+  said <- typed(
+    c("mdy", "LUDR", "y"), "import", "march.csv", "--archive", "a.sqlite",
+    folder = folder
+  )
+  expect_match(said, "day first or month first")
+  expect_match(said, "2 new", fixed = TRUE)
+  archive <- archive_open(file.path(folder, "a.sqlite"))
+  rows <- archive_read(archive, "LUDR")[[1]]
+  expect_identical(as.Date(rows$time), as.Date(c("2026-03-04", "2026-07-04")))
+  expect_identical(rows$close, c(61.7, 62.37))
+  # a wrong answer and a no store nothing
+  expect_match(
+    typed(
+      "ydm", "import", "march.csv", "--archive", "b.sqlite",
+      folder = folder
+    ),
+    "cannot be \"ydm\""
+  )
+  expect_match(
+    typed(
+      c("", "", "n"), "import", "march.csv", "--archive", "b.sqlite",
+      folder = folder
+    ),
+    "nothing was stored"
+  )
+  expect_false(file.exists(file.path(folder, "b.sqlite")))
+  # without a terminal nothing is asked, and --yes stores the likelier reading
+  shown <- run_vetusta(
+    "import", "march.csv", "--archive", "c.sqlite",
+    folder = folder
+  )
+  expect_match(shown$stderr, "nothing is stored yet")
+  stored <- run_vetusta(
+    "import", "march.csv", "--archive", "c.sqlite", "--symbol", "LUDR", "--yes",
+    folder = folder
+  )
+  expect_match(stored$stdout, "2 new")
+  archive <- archive_open(file.path(folder, "c.sqlite"))
+  expect_identical(
+    as.Date(archive_read(archive, "LUDR")[[1]]$time),
+    as.Date(c("2026-04-03", "2026-04-07"))
+  )
+})
+
+test_that("common names of columns are read as those of bars", {
+  archive <- new_archive()
+  file <- withr::local_tempfile(fileext = ".csv")
+  writeLines(
+    c("Ticker,Timestamp,Price,Vol", "LUDR,2026-03-12,61.7,1200"), file
+  )
+  archive_import(archive, file, interval = "1 day")
+  row <- archive_read(archive, "LUDR")[[1]]
+  expect_identical(row$close, 61.7)
+  expect_identical(row$volume, 1200)
+  # two candidates are not chosen between
+  writeLines(c("symbol,date,price,last", "LUDR,2026-03-12,61.7,61.8"), file)
+  expect_error_kind(
+    archive_import(archive, file, interval = "1 day"), "import",
+    "no column for `close`"
+  )
 })

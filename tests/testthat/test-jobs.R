@@ -462,15 +462,32 @@ test_that("damaged, empty or HTML exports are refused, nothing stored", {
     )$bars$close,
     as.numeric(1:5)
   )
-  for (name in c("outside.zip", "two.zip")) {
+  refused <- c(outside.zip = "leaves its folder", two.zip = "has 2 files")
+  for (name in names(refused)) {
     expect_match(
       collect_history(
         job_card(serve_file(zipped(name)), job("zip"), env = environment()),
         env = environment()
       )$run$failed$what,
-      "a single plain file", label = name
+      refused[[name]], label = name
     )
   }
+  # several files of a zip file, by their names
+  folder <- withr::local_tempdir()
+  lines <- strsplit(job_table(), "\n")[[1]]
+  withr::with_dir(folder, {
+    writeLines(lines[1:3], "a.csv")
+    writeLines(lines[c(1, 4:6)], "b.csv")
+    writeLines("read me", "c.txt")
+    utils::zip("all.zip", c("b.csv", "c.txt", "a.csv"), flags = "-q")
+  })
+  all <- readBin(file.path(folder, "all.zip"), "raw", 1e5)
+  expect_identical(
+    collect_history(
+      job_card(serve_file(all), paste0(job("zip"), "\n    files: \"*.csv\""))
+    )$bars$close,
+    as.numeric(1:5)
+  )
   damaged <- packed(
     paste0(job_table(), strrep("2026-03-09T07:30:00Z,9\n", 500))
   )

@@ -20,7 +20,7 @@ test_that("cursor, page number and offset in a request's body", {
       ),
       function(n, request) {
         body <- sent(request)
-        from <- if (grepl("\"after\": \"\"", body)) {
+        from <- if (grepl("\"after\": null", body)) {
           0
         } else {
           given(body, ".*\"c([0-9]+)\".*")

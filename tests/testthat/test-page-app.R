@@ -192,7 +192,7 @@ test_that("days, gaps, values and lines belong to the chosen series", {
       "!document.getElementById('values').textContent.includes('2026-03-12')"
     )
   )
-  tab("Take along")
+  tab("Export")
   expect_true(shows("lines", "--to 2026-03-05"))
   lines <- unlist(
     page_value(

@@ -375,9 +375,10 @@ test_that("shared requests for symbols, and windows cut at midnight", {
     c(
       "source: test", paste0("url: ", url), "zone: Europe/Riga", "datasets:",
       "  bars:", "    shape: bars", "    request: /b{?codes,from,to}",
-      "    rows: /items", "    symbols_a_request: 2", "    widest: P2D",
+      "    rows: /items", "    widest: P2D",
       paste0(
-        "    parameters: {codes: {gives: symbols, join: \",\"}, from: ",
+        "    parameters: ",
+        "{codes: {gives: symbols, join: \",\", a_request: 2}, from: ",
         "{as: epoch-s}, to: {as: ", "epoch-s}}"
       ),
       "    columns: {symbol: /s, time: {at: /t, as: epoch-s}, close: /c}"
@@ -474,7 +475,8 @@ test_that("columns from body members, joined members, dates, scales", {
         "  at: {at: [/d, /h], as: local, written: \"%d/%m/%Y %H:%M\"}",
         "  day: {at: /d, as: day, written: \"%d/%m/%Y\"}",
         "  price: {at: /p, as: number, decimal: \",\"}",
-        "  cents: {at: /c, as: number, scale: 0.01}", "  unit: {body: /unit}"
+        "  cents: {at: /c, as: number, scale: 0.01}",
+        "  unit: {at: /unit, of: body}"
       ) |>
         (\(x) ifelse(startsWith(x, "  "), paste0("    ", x), x))(),
       "zone: Europe/Riga"

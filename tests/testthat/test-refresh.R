@@ -37,7 +37,8 @@ kept_service <- function(folder, env = parent.frame()) {
     }
     if (grepl("^/levels/", path)) {
       days <- seq(
-        as.Date(asked(request, "from")), as.Date(asked(request, "to")), by = 1
+        as.Date(asked(request, "from")), as.Date(asked(request, "to")),
+        by = 1
       )
       days <- days[days <= as.Date(state$day)]
       return(json_answer(list(
@@ -170,7 +171,8 @@ test_that("the lookback finds a late correction", {
   # the archive has the data of an hour and a half ago
   desk <- desk_open(folder)
   query <- vetusta:::desk_query(
-    desk, "prices", archive, now = Sys.time() - 5400
+    desk, "prices", archive,
+    now = Sys.time() - 5400
   )
   collect_run(plan_requests(query, archive), archive, progress = FALSE)
   held <- archive_bars(archive, "K", "1 minute")
@@ -729,7 +731,8 @@ test_that("on a full disk archive and workbook stay intact", {
     "no small disk here"
   )
   expect_match(
-    run$stdout, "said:.*(disk is full|no space)", ignore.case = TRUE,
+    run$stdout, "said:.*(disk is full|no space)",
+    ignore.case = TRUE,
     info = run$stderr
   )
   expect_match(run$stdout, "findings: 0")
@@ -746,7 +749,8 @@ test_that("the state of a desk needs no request", {
     urls = list(basin = paste0(services$root, "/basin"))
   )
   desk <- desk_track(
-    desk, "prices", "basin", "FREIGHT_PRICES", keys = list(STATE = "ORV"),
+    desk, "prices", "basin", "FREIGHT_PRICES",
+    keys = list(STATE = "ORV"),
     from = "2020", stale = "3 years"
   )
   # nothing is known about it yet
@@ -764,4 +768,25 @@ test_that("the state of a desk needs no request", {
   expect_identical(desk_tracked(desk)$problem, NA_character_)
   expect_identical(nrow(archive_journal(archive)), before)
   archive_close(archive)
+})
+
+test_that("a window that was collected by hand does not delay later days", {
+  services <- start_services()
+  withr::local_envvar(SURVEY_TOKEN = vetusta:::standin_keys[["SURVEY_TOKEN"]])
+  folder <- withr::local_tempdir()
+  desk <- desk_make(
+    folder,
+    cards = "river", urls = list(river = paste0(services$root, "/river")),
+    secrets = vetusta:::standin_keys
+  )
+  run <- function(...) run_vetusta(..., folder = folder)
+  run(
+    "collect", "river", "levels", "kelder-lock", "--from", "2026-01-01", "--to",
+    "2026-03-10"
+  )
+  run("track", "river", "levels", "kelder-lock", "--from", "2026-01-01")
+  archive <- archive_open(desk_open(folder)$archive)
+  before <- nrow(archive_read(archive, "kelder-lock")[[1]])
+  run("refresh")
+  expect_gt(nrow(archive_read(archive, "kelder-lock")[[1]]), before)
 })

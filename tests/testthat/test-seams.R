@@ -88,7 +88,7 @@ test_that("a page that is read again is known from when it came", {
   url <- start_scripted(answer)
   archive <- new_archive()
   first <- bars_card(
-    url, lines(", scale: 1, decimal: \".\", nothing: [\"1,5\"], default: 9")
+    url, lines(", scale: 1, decimal: \".\", missing: [\"1,5\"], default: 9")
   )
   collect_bars(
     first, "AA", "1 minute", "2026-03-12", "2026-03-12", archive, raw = TRUE

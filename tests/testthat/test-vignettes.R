@@ -65,7 +65,7 @@ test_that("a new API is drafted, tried, collected once and proved", {
 })
 
 test_that("statistics are read as they were known", {
-  told <- vignette_of("statistics")
+  told <- vignette_of("basin-statistics")
   expect_true(any(grepl("^#> +47 +48", told$lines)))
 })
 

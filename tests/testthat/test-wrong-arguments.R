@@ -49,6 +49,7 @@ calls_for_spoiling <- function(archive, folder) {
     quay, "KELD", "1 minute", from = "2026-03-12", to = "2026-03-12"
   )
   desk <- desk_make(file.path(folder, "kept"))
+  writeLines(c("item,2025", "revenue,"), file.path(folder, "model.csv"))
   list(
     archive_bars = list(
       archive = archive, symbols = "KELD", interval = "1 day",
@@ -244,6 +245,14 @@ calls_for_spoiling <- function(archive, folder) {
       bars, file.path(folder, "out.parquet"), zone = "UTC", by = NULL,
       dictionary = FALSE
     ),
+    export_fill = list(
+      facts = data.frame(
+        symbol = "KELD", item = "revenue", value = 2,
+        period_start = as.Date("2025-01-01"), period_end = as.Date("2025-12-31")
+      ),
+      file = file.path(folder, "model.csv"), table = NULL,
+      symbol = "KELD", period = "annual", add = FALSE, filed = "last"
+    ),
     export_append = list(
       rows = figures,
       file = file.path(folder, "grow.csv"),
@@ -403,7 +412,7 @@ calls_for_spoiling <- function(archive, folder) {
     source_cookbook = list(word = "cursor"),
     archive_import_form = list(
       file = csv, skip = 0, separator = ",", decimal = ".", thousands = "",
-      dates = "ymd", encoding = "UTF-8", nothing = "-", sheet = "Sheet 1"
+      dates = "ymd", encoding = "UTF-8", missing = "-", sheet = "Sheet 1"
     ),
     archive_import_guess = list(file = csv),
     datasets_find = list(source = quay, words = "lock"),
@@ -555,7 +564,8 @@ test_that("no argument, however wrong, gets an error of R's own", {
   left_out <- c(
     "archive_open", "archive_close", "cli_main", "services_serve",
     "services_start", "desk_browse", "desk_secret", "desk_source",
-    "figure_save", "report_save", "source_secret", "datasets_themes"
+    "figure_save", "report_save", "source_secret", "datasets_themes",
+    "query_selection", "source_login"
   )
   expect_setequal(c(names(all), left_out), getNamespaceExports("vetusta"))
   wrong <- character()

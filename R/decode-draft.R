@@ -64,9 +64,16 @@ draft_card <- function(samples, files, name, call = NULL) {
   place$outer <- if (length(place$outer)) draft_members(place$outer)
   place$table <- samples[[1]]$table
   place$comma <- isTRUE(samples[[1]]$comma)
+  paging <- draft_paging(samples)
+  dataset <- draft_dataset(formats, place, members, paging, call)
+  head <- draft_head(name, call)
   c(
-    draft_head(name, call),
-    draft_dataset(formats, place, members, draft_paging(samples), call)
+    head[1],
+    draft_second(samples, dataset),
+    draft_cookbook(formats, place, c(head, paging)),
+    head[-1],
+    draft_calendar(members),
+    dataset
   )
 }
 
@@ -78,6 +85,9 @@ draft_bytes <- function(file) {
 }
 
 draft_sample <- function(bytes, file) {
+  if (is_zip(bytes)) {
+    return(draft_workbook(bytes, file))
+  }
   if (identical(bytes[1:3], as.raw(c(0xef, 0xbb, 0xbf)))) bytes <- bytes[-(1:3)]
   text <- rawToChar(bytes[bytes != as.raw(0)])
   encoding <- NULL
@@ -87,11 +97,7 @@ draft_sample <- function(bytes, file) {
     text <- iconv(text, "latin1", "UTF-8")
   }
   if (grepl("^\\s*<", text)) {
-    vetusta_stop(
-      "draft", "The sample is a web page or XML.",
-      where = file,
-      todo = "give an answer of the API in JSON or as a table"
-    )
+    return(draft_xml(bytes, text, file))
   }
   if (grepl("^\\s*[{[]", text)) {
     parse <- function(text) {
@@ -130,7 +136,7 @@ draft_place <- function(samples, files) {
   if (samples[[1]]$format == "json-stat") {
     return(draft_jsonstat(samples))
   }
-  if (samples[[1]]$format %in% c("csv", "tsv")) {
+  if (samples[[1]]$format %in% c("csv", "tsv", "xlsx")) {
     rows <- do.call(
       c,
       lapply(samples, function(sample) {
@@ -216,13 +222,23 @@ draft_place <- function(samples, files) {
       })
     )
   }
+  rows <- Filter(is.list, rows)
+  names <- if (best$form == "arrays" && length(rows)) {
+    draft_names(samples[[1]]$content, length(rows[[1]]))
+  }
+  if (!is.null(names)) {
+    rows <- lapply(rows, function(row) {
+      stats::setNames(row, names$names[seq_along(row)])
+    })
+  }
   list(
     at = best$at,
+    names = names,
     form = if (best$form == "nested") "columns" else best$form,
     body = if (best$form == "nested") draft_body_columns(samples, best$at),
     within = best$within,
     inner = best$inner,
-    rows = Filter(is.list, rows),
+    rows = rows,
     outer = if (best$form != "map") {
       lapply(
         holders,
@@ -266,36 +282,6 @@ draft_rows <- function(part, form) {
     part
   )
 }
-
-# An array of numbers, texts and nulls.
-is_plain_array <- function(x) {
-  is.list(x) &&
-    is.null(names(x)) &&
-    length(x) > 0 &&
-    all(
-      vapply(
-        x,
-        function(value) {
-          is.null(value) || (is.atomic(value) && length(value) == 1)
-        },
-        TRUE
-      )
-    )
-}
-
-# Arrays of equal length: rows with members by position.
-is_table <- function(x) {
-  is.list(x) &&
-    is.null(names(x)) &&
-    length(x) > 0 &&
-    all(vapply(x, is_plain_array, TRUE)) &&
-    all(lengths(x) > 1) &&
-    length(unique(lengths(x))) == 1
-}
-
-is_number <- function(x) is.numeric(x) && length(x) == 1
-
-is_map_of_numbers <- function(x) is_object(x) && all(vapply(x, is_number, TRUE))
 
 # Members that report an error.
 error_members <-

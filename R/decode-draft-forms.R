@@ -189,7 +189,9 @@ draft_body_columns <- function(samples, at) {
   tops <- unlist(draft_tops(draft_at(samples[[1]]$content, at), ""), FALSE)
   named <- grepl(draft_columns$symbol, sub(".*/", "", names(tops)), TRUE)
   if (any(named)) {
-    paste0("      symbol: {body: \"", at, names(tops)[named][1], "\"}")
+    paste0(
+      "      symbol: {at: \"", at, names(tops)[named][1], "\", of: body}"
+    )
   }
 }
 

@@ -131,7 +131,7 @@ draft_columns <- list(
 )
 
 draft_paging <- function(samples) {
-  if (samples[[1]]$format != "json") {
+  if (!samples[[1]]$format %in% c("json", "xml")) {
     return(
       paste0(
         "    # next_page: {by: none}               # ? all rows in a ",
@@ -226,8 +226,9 @@ draft_head <- function(name, call = NULL) {
     call$url %||% "url: https://data.example.org   # ? where the API is",
     call$access %||%
       paste0(
-        "access: {by: none}                   # ? query, header, bearer, ",
-        "basic, pair, token, login or signature; name the secret, never ",
+        "access: {by: none}                   # ? query, path, header, ",
+        "bearer, basic, pair, token, login, form-login or signature; name the ",
+        "secret, never ",
         "write it here"
       ),
     "limits: [60 per minute]              # ? what the API's terms say"
@@ -293,7 +294,9 @@ draft_dataset <- function(format, place, members, paging, call = NULL) {
       names(members)[i] %in% c("/key", "/value", "/outer-key")) {
       paste("of:", substring(names(members)[i], 2))
     } else {
-      paste0(if (outer[i]) "outer" else "at", ": \"", names(members)[i], "\"")
+      paste0(
+        "at: \"", names(members)[i], "\"", if (outer[i]) ", of: outer"
+      )
     }
     lines <- c(
       lines,
@@ -308,6 +311,8 @@ draft_dataset <- function(format, place, members, paging, call = NULL) {
   }
   lines <- c(lines, place$body)
   bars <- all(c("time", "close") %in% taken)
+  statistic <- draft_statistic(lines, taken, types)
+  if (!is.null(statistic)) lines <- statistic
   if (!is.null(place$jsonstat)) {
     return(
       c(
@@ -325,8 +330,15 @@ draft_dataset <- function(format, place, members, paging, call = NULL) {
   c(
     "datasets:", paste0("  ", if (bars) "bars" else "rows", ":"),
     paste0(
-      "    shape: ", if (bars) "bars" else "table",
-      if (!bars) {
+      "    shape: ",
+      if (bars) {
+        "bars"
+      } else if (!is.null(statistic)) {
+        "observations"
+      } else {
+        "table"
+      },
+      if (!bars && is.null(statistic)) {
         "                      # ? see docs/source-cards.md for the shapes"
       }
     ),
@@ -338,6 +350,13 @@ draft_dataset <- function(format, place, members, paging, call = NULL) {
     call$parameters, if (format != "json") paste0("    format: ", format),
     if (!is.null(place$at)) paste0("    rows: \"", place$at, "\""),
     if (place$form != "objects") paste0("    form: ", place$form),
+    if (!is.null(place$names)) {
+      paste0("    names: ", if (is.null(place$names$member)) {
+        place$names$at
+      } else {
+        paste0("{at: ", place$names$at, ", member: ", place$names$member, "}")
+      })
+    },
     if (length(place$sides)) {
       paste0("    sides: [", paste(place$sides, collapse = ", "), "]")
     },
@@ -349,6 +368,37 @@ draft_dataset <- function(format, place, members, paging, call = NULL) {
     },
     draft_within(place), paging, "    columns:", lines
   )
+}
+
+# Days with a single number that is no price are a statistic: the columns of
+# observations; NULL for other rows.
+draft_statistic <- function(lines, taken, types) {
+  plain <- plain_type(types)
+  number <- which(plain %in% c("number", "decimal comma", "percent"))
+  day <- which(plain == "day")
+  if (length(lines) != length(taken) || "close" %in% taken ||
+    length(number) != 1 || length(day) != 1 || taken[day] != "time") {
+    return(NULL)
+  }
+  named <- function(at, name) {
+    sub(
+      "^      [^:]+:", paste0("      ", name, ":"), lines[at]
+    )
+  }
+  lines[day] <- named(day, "period")
+  series <- if ("symbol" %in% taken) {
+    at <- match("symbol", taken)
+    lines[at] <- named(at, "series")
+    NULL
+  } else {
+    name <- if (taken[number] == "value") "series" else taken[number]
+    paste0("      series: {value: ", name, "}   # ? the name of the series")
+  }
+  lines[number] <- sub(
+    "   # [?] a separate column", "   # ? unit: of the values",
+    named(number, "value")
+  )
+  c(series, lines)
 }
 
 draft_type_words <- function(type) {
