@@ -110,7 +110,7 @@ manner <- sub("-.*", "", cards$name)
 titles <- c(
   access = "Access", limits = "Limits", request = "Requests", pages = "Paging",
   form = "Forms of rows", table = "Text tables", times = "Times",
-  answers = "Answers without rows", job = "Exports",
+  numbers = "Numbers", answers = "Other answers", job = "Exports",
   statistics = "Statistics"
 )
 sections <- lapply(names(titles), function(name) {

@@ -16,7 +16,8 @@ file.copy(
     "DESCRIPTION", "NAMESPACE", "NEWS.md", "README.md", "R", "man", "src",
     "inst", "vignettes", "docs", "_pkgdown.yml", "LICENSE"
   ),
-  copy, recursive = TRUE
+  copy,
+  recursive = TRUE
 )
 pages <- list.files("docs", "[.]md$")
 articles <- file.path(copy, "vignettes", "articles")
@@ -40,7 +41,11 @@ lines <- gsub(
   "\\(docs/([a-z-]+)[.]md(#[a-z-]+)?\\)", "(articles/\\1.html\\2)", lines
 )
 lines <- gsub("\\(vignettes/([a-z-]+)[.]Rmd\\)", "(articles/\\1.html)", lines)
-lines <- gsub("docs/screenshots/", "articles/screenshots/", lines, fixed = TRUE)
+# pictures of the first page are taken from this folder only
+figures <- file.path(copy, "man", "figures")
+dir.create(figures)
+file.copy(list.files("docs/screenshots", full.names = TRUE), figures)
+lines <- gsub("docs/screenshots/", "man/figures/", lines, fixed = TRUE)
 writeLines(lines, readme)
 yml <- yaml::read_yaml(file.path(copy, "_pkgdown.yml"))
 yml$destination <- "site"
@@ -54,8 +59,15 @@ yml$articles <- c(
   yml$articles
 )
 yaml::write_yaml(yml, file.path(copy, "_pkgdown.yml"))
+# the site is built without the network, and words in braces are no packages
+options(pkgdown.internet = FALSE)
+utils::assignInNamespace(
+  "CRAN_urls", function() data.frame(Package = character(), URL = character()),
+  "downlit"
+)
 pkgdown::build_site(
-  copy, examples = FALSE, preview = FALSE, new_process = FALSE, devel = FALSE
+  copy,
+  examples = FALSE, preview = FALSE, new_process = FALSE, devel = FALSE
 )
 unlink("site", recursive = TRUE)
 file.copy(file.path(copy, "site"), ".", recursive = TRUE)

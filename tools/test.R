@@ -75,6 +75,9 @@ words <- unlist(strsplit(words, "[ ,]+"))
 if (length(words)) {
   files <- files[Reduce(`|`, lapply(words, grepl, x = files, fixed = TRUE))]
 }
+if (!length(files)) {
+  stop("no test file has a name with ", paste(words, collapse = ", "))
+}
 # the longest files begin first
 ahead <- paste0(
   "test-",
@@ -152,7 +155,8 @@ cat(
 )
 cat(
   "\n", totals[["passed"]], " passed, ", totals[["failed"]], " failed, ",
-  totals[["skipped"]], " skipped\n", sep = ""
+  totals[["skipped"]], " skipped\n",
+  sep = ""
 )
 quit(
   status = as.integer(totals[["failed"]] > 0 || totals[["passed"]] == 0),
