@@ -9,7 +9,7 @@ job_store <- function(job, file) {
     ", the export of ", job$chain$label
   )
   files <- plain_files(
-    file, dataset$job$unpack %||% "none", dataset$files, where
+    file, dataset$job$unpack %||% "none", dataset$table$files, where
   )
   open <- NULL
   keep <- function(decoded) {

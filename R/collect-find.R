@@ -80,10 +80,10 @@ card_datasets <- function(source, words, theme) {
 
 # What a dataset costs: by its own words, else by those of its source.
 dataset_cost <- function(source, dataset = NULL) {
-  own <- !is.null(dataset$cost)
+  cost <- dataset$cost %||% source$cost %||% NA_character_
   list(
-    cost = dataset$cost %||% source$cost %||% NA_character_,
-    plan = dataset$plan %||% (if (!own) source$plan) %||% NA_character_
+    cost = if (is.list(cost)) "paid" else cost,
+    plan = if (is.list(cost)) cost$plan else NA_character_
   )
 }
 

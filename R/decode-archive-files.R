@@ -56,7 +56,7 @@ decode_zip <- function(dataset, body, source, known, members, where) {
   plain <- tempfile()
   on.exit(unlink(c(packed, plain)))
   writeBin(body, packed)
-  names <- zip_names(packed, dataset$files, where)
+  names <- zip_names(packed, dataset$table$files, where)
   parts <- lapply(names, function(name) {
     unpack_entry(packed, name, plain, where, wire_bounds$body)
     known$file <- file_stem(name)

@@ -197,6 +197,25 @@ draft_body_columns <- function(samples, at) {
 
 plain_type <- function(type) sub(",.*", "", type)
 
+# Local times as 12.03.2026 07:30, with their format; NULL for other texts.
+draft_spelled_instant <- function(text) {
+  parts <- regmatches(text, regexec("^(\\S+)[ T]([0-9:]+)$", text))
+  if (!all(lengths(parts) == 3)) {
+    return(NULL)
+  }
+  clock <- vapply(parts, `[`, "", 3)
+  hours <- if (all(grepl("^[0-9]{1,2}:[0-9]{2}$", clock))) {
+    "%H:%M"
+  } else if (all(grepl("^[0-9]{1,2}:[0-9]{2}:[0-9]{2}$", clock))) {
+    "%H:%M:%S"
+  }
+  day <- draft_spelled_day(vapply(parts, `[`, "", 2))
+  if (is.null(hours) || is.null(day)) {
+    return(NULL)
+  }
+  sub("\"$", paste0(" ", hours, "\""), sub("^day", "local", day))
+}
+
 # Days as 12.03.2026 or 12/03/2026, with their format; NULL for other
 # texts.
 draft_spelled_day <- function(text) {
@@ -214,34 +233,24 @@ draft_spelled_day <- function(text) {
   paste0("day, written: \"", paste(codes, collapse = mark), "\"")
 }
 
-# What a draft cannot know about a column, as a remark.
-draft_doubt <- function(type, values, named, price) {
-  text <- as.character(values)
-  if (grepl("%[dm].%[dm].%", type) && length(dates_order(text)$doubt)) {
-    "   # ? the day or the month first"
-  } else if (type == "number" && is.character(values) &&
-    any(grepl(",", text)) && all(grepl("^-?[0-9]{1,3}(,[0-9]{3})?$", text))) {
-    "   # ? a comma of thousands, or decimal: \",\""
-  } else if (!named) {
-    "   # ? a separate column"
-  } else if (price) {
-    "   # ? the price"
-  } else if (type %in% instant_types[1:4]) {
-    "   # ? an instant"
-  } else if (plain_type(type) == "local") {
-    "   # ? zone: of the source, whose local time this is"
+# Days and months with English names, with their format; NULL for other texts.
+draft_month_names <- function(text) {
+  if (!all(grepl("[A-Za-z]{3}", text))) {
+    return(NULL)
   }
-}
-
-# The names of members that are values of a statistic, not prices.
-value_names <- "^(value|val|obs|observation|index|rate|level)"
-
-# The only number of rows with a time is their price.
-only_price <- function(types, names, timed) {
-  number <- which(plain_type(types) %in% c("number", "decimal comma"))
-  known <- grepl(draft_columns$close, names[number], ignore.case = TRUE)
-  valued <- grepl(value_names, names[number], ignore.case = TRUE)
-  if (timed && length(number) == 1 && !known && !valued) number else 0
+  for (written in c(
+    "%d %b %Y", "%d-%b-%Y", "%d-%b-%y", "%b %d, %Y", "%b %d %Y", "%Y-%b-%d",
+    "%A, %d %b %Y", "%a, %d %b %Y"
+  )) {
+    if (!anyNA(read_written(text, "day", "UTC", written))) {
+      return(paste0("day, written: \"", written, "\""))
+    }
+  }
+  for (written in c("%b %Y", "%b-%Y", "%Y %b", "%b-%y", "Q%q %Y", "Q%q-%Y")) {
+    if (!anyNA(read_written(text, "text", "UTC", written))) {
+      return(paste0("period, written: \"", written, "\""))
+    }
+  }
 }
 
 # The symbol of a request: a value of the sample's symbol columns that is part
@@ -268,4 +277,105 @@ draft_symbols <- function(x) {
   }
   keys <- if (is_object(x) && all(vapply(x, is.list, TRUE))) names(x)
   c(own, keys, unlist(lapply(unname(x), draft_symbols)))
+}
+
+# Labels in a list of their own, beside a matrix or beside objects that each
+# have an array of the same length, as categories and series of a chart. `inner`
+# is the pointer of the labels of columns, and of rows after a space.
+draft_labelled <- function(content) {
+  if (!is_object(content)) {
+    return(NULL)
+  }
+  arrays <- nested_arrays(content)
+  labels <- Filter(function(array) {
+    length(array) > 1 && !anyDuplicated(unlist(array)) &&
+      all(vapply(array, is.character, TRUE))
+  }, arrays)
+  if (!length(labels)) {
+    return(NULL)
+  }
+  places <- draft_series_places(content, "")
+  out <- lapply(places, function(place) {
+    columns <- names(labels)[lengths(labels) == place$wide]
+    rows <- names(labels)[lengths(labels) == place$deep]
+    if (!length(columns) || (is.null(place$member) && !length(rows)) ||
+      (is.null(place$member) && identical(columns[1], rows[1]))) {
+      return(NULL)
+    }
+    data.frame(
+      at = place$at, rows = place$deep * place$wide + 0.5, form = "labelled",
+      within = place$member %||% "",
+      inner = paste(c(columns[1], if (is.null(place$member)) rows[1]),
+        collapse = " "
+      )
+    )
+  })
+  do.call(rbind, out)
+}
+
+# Matrices, and arrays of objects that each have one array of a common length.
+draft_series_places <- function(x, at) {
+  if (is_object(x)) {
+    return(unlist(lapply(names(x), function(name) {
+      draft_series_places(x[[name]], paste0(at, "/", name))
+    }), recursive = FALSE))
+  }
+  if (is_table(x)) {
+    return(list(list(at = at, wide = lengths(x)[1], deep = length(x))))
+  }
+  if (!is_rows(x)) {
+    return(NULL)
+  }
+  plain <- unique(unlist(lapply(x, function(row) {
+    names(row)[vapply(row, is_plain_array, TRUE) & lengths(row) > 1]
+  })))
+  wide <- if (length(plain) == 1) unique(lengths(lapply(x, `[[`, plain)))
+  if (length(wide) == 1) {
+    list(list(
+      at = at, wide = wide, deep = length(x), member = paste0("/", plain)
+    ))
+  }
+}
+
+# The rows of labelled cells: a member per label, the value, and the members of
+# the object around it.
+draft_labelled_rows <- function(content, best) {
+  labels <- strsplit(best$inner, " ", fixed = TRUE)[[1]]
+  part <- draft_at(content, best$at)
+  across <- unlist(draft_at(content, labels[1]))
+  do.call(c, lapply(seq_along(part), function(i) {
+    member <- substring(best$within, 2)
+    cells <- if (nzchar(member)) part[[i]][[member]] else part[[i]]
+    around <- if (nzchar(member)) {
+      part[[i]][names(part[[i]]) != member]
+    } else {
+      list(rowlabel = unlist(draft_at(content, labels[2]))[i])
+    }
+    lapply(seq_along(cells), function(k) {
+      c(list(columnlabel = across[k]), around, list(value = cells[[k]]))
+    })
+  }))
+}
+
+draft_labelled_place <- function(rows, best) {
+  labels <- strsplit(best$inner, " ", fixed = TRUE)[[1]]
+  around <- setdiff(names(rows[[1]]), c("columnlabel", "rowlabel", "value"))
+  list(
+    at = best$at, form = if (nzchar(best$within)) "objects" else "matrix",
+    within = best$within, inner = if (nzchar(best$within)) "matrix" else "",
+    rows = rows, outer = NULL, names = NULL, body = NULL,
+    labels = c(
+      list(
+        "/columnlabel" = paste0("at: \"", labels[1], "\", of: column"),
+        "/value" = "of: value"
+      ),
+      if (length(labels) == 2) {
+        list("/rowlabel" = paste0("at: \"", labels[2], "\", of: row"))
+      },
+      stats::setNames(
+        as.list(paste0("at: \"/", around, "\", of: outer")),
+        paste0("/", around)[seq_along(around)]
+      )
+    )
+  )
 }

@@ -29,3 +29,9 @@ is_table <- function(x) {
 is_number <- function(x) is.numeric(x) && length(x) == 1
 
 is_map_of_numbers <- function(x) is_object(x) && all(vapply(x, is_number, TRUE))
+
+# An object of two or more plain arrays of one length.
+is_column_set <- function(x) {
+  is_object(x) && length(x) > 1 && all(vapply(x, is_plain_array, TRUE)) &&
+    length(unique(lengths(x))) == 1 && length(x[[1]]) > 1
+}

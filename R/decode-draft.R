@@ -128,7 +128,23 @@ draft_sample <- function(bytes, file) {
     }
     return(list(format = "json", content = content))
   }
+  wrapped <- draft_wrapped(text)
+  if (!is.null(wrapped)) {
+    return(list(format = "wrapped-json", content = wrapped))
+  }
   draft_text_table(text, encoding, file)
+}
+
+# JSON in a call of a function, or after a guard; NULL for other texts.
+draft_wrapped <- function(text) {
+  if (!grepl("^\\s*[^\\s{\\[,;]{0,80}\\s*[({\\[]", text, perl = TRUE) ||
+    !grepl("[}\\]]\\s*[)]?;?\\s*$", text, perl = TRUE)) {
+    return(NULL)
+  }
+  tryCatch(
+    json_read_cpp(json_within(charToRaw(text)), "", 0L, FALSE)[[1]],
+    error = function(e) NULL
+  )
 }
 
 # The rows: the longest part of any sample that looks like rows.
@@ -181,7 +197,11 @@ draft_place <- function(samples, files) {
     arrays,
     do.call(
       rbind,
-      lapply(samples, function(sample) draft_nested_arrays(sample$content))
+      lapply(samples, function(sample) {
+        rbind(
+          draft_nested_arrays(sample$content), draft_labelled(sample$content)
+        )
+      })
     )
   )
   best <- arrays[order(-arrays$rows, nchar(arrays$at)), ][1, ]
@@ -190,6 +210,9 @@ draft_place <- function(samples, files) {
     if (best$form == "nested") {
       return(draft_nested_rows(part))
     }
+    if (best$form == "labelled") {
+      return(draft_labelled_rows(sample$content, best))
+    }
     # look into the entries of a map rather than take them for rows
     if (best$form == "map" && nzchar(best$within)) {
       part
@@ -197,6 +220,9 @@ draft_place <- function(samples, files) {
       draft_rows(part, best$form)
     }
   })
+  if (best$form == "labelled") {
+    return(draft_labelled_place(do.call(c, parts), best))
+  }
   holders <- if (nzchar(best$within)) do.call(c, parts)
   rows <- if (is.null(holders)) {
     do.call(c, parts)
@@ -209,7 +235,7 @@ draft_place <- function(samples, files) {
         inner <- if (best$within == "/") {
           holder
         } else {
-          holder[[substring(best$within, 2)]]
+          draft_at(holder, best$within)
         }
         rows <- draft_rows(inner, best$inner)
         if (best$form != "map") {
@@ -242,7 +268,9 @@ draft_place <- function(samples, files) {
     outer = if (best$form != "map") {
       lapply(
         holders,
-        function(holder) holder[names(holder) != substring(best$within, 2)]
+        function(holder) {
+          holder[names(holder) != sub("/.*", "", substring(best$within, 2))]
+        }
       )
     }
   )
@@ -281,153 +309,4 @@ draft_rows <- function(part, form) {
     one = list(part),
     part
   )
-}
-
-# Members that report an error.
-error_members <-
-  "(^|/)(errors?|faults?|problems?|warnings?|messages?|exceptions?)(/|$)"
-
-# The message of an answer that is only an error: its top level has such a
-# member that is not empty, or problem details (RFC 9457).
-draft_error_said <- function(x) {
-  if (!is_object(x)) {
-    return(NULL)
-  }
-  names <- names(x)
-  members <- names[
-    grepl(
-      "^(errors?|faults?|exceptions?|error_?(message|code|description))$",
-      names,
-      ignore.case = TRUE
-    )
-  ]
-  said <- Filter(
-    function(value) {
-      length(unlist(value)) &&
-        !identical(value, FALSE) &&
-        !identical(value, 0) &&
-        !identical(value, "")
-    },
-    x[members]
-  )
-  failed <- identical(
-    tolower(as.character(unlist(x[["status"]]))[1]), "error"
-  ) ||
-    identical(x[["ok"]], FALSE) ||
-    identical(x[["success"]], FALSE)
-  details <- all(c("title", "status") %in% names) &&
-    is_number(x[["status"]]) &&
-    x[["status"]] >= 400
-  if (!length(said) && !failed && !details) {
-    return(NULL)
-  }
-  text <- unlist(if (length(said)) said else x[vapply(x, is.atomic, TRUE)])
-  substr(paste(text, collapse = ", "), 1, 160)
-}
-
-is_object <- function(x) is.list(x) && length(names(x)) > 0
-
-is_rows <- function(x) {
-  is.list(x) &&
-    is.null(names(x)) &&
-    length(x) > 0 &&
-    all(vapply(x, is_object, TRUE))
-}
-
-# Names of members as instants, days or periods of a map; NA for other names.
-key_times <- function(names) {
-  day <- as.numeric(read_day(names)) * 86400
-  instant <- as.numeric(read_rfc3339(sub(" ", "T", names, fixed = TRUE)))
-  ifelse(is.na(day), instant, day)
-}
-
-holds_objects <- function(x) any(vapply(x, is.list, TRUE))
-
-draft_arrays <- function(x, at) {
-  if (!is.list(x) || !length(x)) {
-    return(NULL)
-  }
-  candidate <- function(form, rows, within = "", inner = "") {
-    data.frame(
-      at = at, rows = rows, form = form, within = within, inner = inner
-    )
-  }
-  if (is.null(names(x))) {
-    return(draft_of_array(x, candidate))
-  }
-  deeper <- function(name) {
-    draft_arrays(
-      x[[name]],
-      paste0(
-        at, "/",
-        gsub("/", "~1", gsub("~", "~0", name, fixed = TRUE), fixed = TRUE)
-      )
-    )
-  }
-  here <- draft_of_object(x, candidate)
-  below <- do.call(rbind, lapply(names(x), deeper))
-  # a single object without rows is a row
-  if (is.null(here) && is.null(below) && at == "" && length(unlist(x))) {
-    here <- draft_single(x)
-  }
-  rbind(here, below)
-}
-
-# An array of arrays, of objects, or of objects that contain rows.
-draft_of_array <- function(x, array) {
-  if (!all(vapply(x, is_object, TRUE))) {
-    arrays <- all(vapply(x, is_plain_array, TRUE)) && all(lengths(x) > 1)
-    return(if (arrays) array("arrays", length(x)))
-  }
-  holds <- function(row) is_rows(row) || is_table(row)
-  inside <- Filter(
-    function(name) any(vapply(x, function(row) holds(row[[name]]), TRUE)),
-    unique(unlist(lapply(x, names)))
-  )
-  sizes <- vapply(inside, function(name) sum(lengths(lapply(x, `[[`, name))), 0)
-  best <- if (length(sizes) && max(sizes) > length(x)) names(which.max(sizes))
-  if (is.null(best)) {
-    return(array("objects", length(x)))
-  }
-  rows <- any(vapply(x, function(row) is_rows(row[[best]]), TRUE))
-  array(
-    "objects", max(sizes), paste0("/", best), if (rows) "objects" else "arrays"
-  )
-}
-
-# An object whose members are rows, or whose arrays are columns.
-draft_of_object <- function(x, array) {
-  every <- function(is) all(vapply(x, is, TRUE))
-  alike <- function(parts) {
-    length(unique(lapply(parts, function(part) sort(names(part))))) == 1
-  }
-  objects <- every(is_object)
-  dated <- function(part) {
-    is_object(part) && !anyNA(key_times(names(part)))
-  }
-  if (length(x) > 2 && every(is_number)) {
-    array("pairs", length(x))
-  } else if (objects &&
-    every(is_map_of_numbers) &&
-    !anyNA(read_day(names(x)))) {
-    array("map", sum(lengths(x)), "/", "pairs")
-  } else if (every(dated) && all(vapply(x, holds_objects, TRUE))) {
-    array("map", sum(lengths(x)), "/", "map")
-  } else if (objects && dated(x) && !any(vapply(x, holds_objects, TRUE))) {
-    array("map", length(x) + 0.5)
-  } else if (length(x) > 1 && dated(x) && every(is_number)) {
-    array("pairs", length(x))
-  } else if (every(is_table)) {
-    array("map", sum(lengths(x)), "/", "arrays")
-  } else if (length(x) > 2 && objects && alike(x)) {
-    array("map", length(x))
-  } else if (length(x) > 1 && every(is_rows) && alike(lapply(x, `[[`, 1))) {
-    array("map", sum(lengths(x)))
-  } else {
-    plain <- lengths(Filter(is_plain_array, x))
-    columns <- length(plain) > 1 &&
-      sum(plain == max(plain)) > 1 &&
-      max(plain) > 1
-    if (columns) array("columns", max(plain))
-  }
 }

@@ -114,7 +114,7 @@ first_names <- function(piece) {
   names(
     data.table::fread(
       text = rawToChar(first), header = TRUE, colClasses = "character",
-      showProgress = FALSE, encoding = "UTF-8"
+      sep = header_separator(rawToChar(first), "auto"), showProgress = FALSE, encoding = "UTF-8"
     )
   )
 }
@@ -181,7 +181,11 @@ read_piece <- function(piece, names, line, absent, where) {
         colClasses = "character",
         na.strings = absent,
         header = is.null(names),
-        sep = if (is.null(names)) "auto" else names$separator,
+        sep = if (is.null(names)) {
+          header_separator(text, "auto")
+        } else {
+          names$separator
+        },
         fill = TRUE,
         data.table = FALSE,
         showProgress = FALSE,

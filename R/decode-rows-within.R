@@ -92,6 +92,8 @@ rows_within <- function(outer, dataset, where) {
   parts <- lapply(seq_along(holders), function(i) {
     holder <- holders[[i]]
     inner <- if (nzchar(within$at)) value_at(holder, within$at) else holder
+    # an array of values is a row of a matrix
+    if (form == "matrix") inner <- list(inner)
     rows <- if (length(inner)) {
       json_rows(
         inner, form, where, paste0(dataset$rows, "/", i - 1L, within$at),
@@ -147,6 +149,8 @@ outer_rows <- function(outer, form, where, at) {
       lapply(outer, function(column) {
         if (is.data.frame(column)) {
           as.list(column[i, , drop = FALSE])
+        } else if (is.matrix(column)) {
+          column[i, ]
         } else {
           column[[i]]
         }

@@ -36,6 +36,7 @@ any_sdmx_csv <- function(body, where) {
     none_dropped(
       data.table::fread(
         text = if (endsWith(text, "\n")) text else paste0(text, "\n"),
+        sep = header_separator(text),
         colClasses = "character",
         na.strings = "",
         header = TRUE,

@@ -142,7 +142,13 @@ read_text_table <- function(text, format, where, table = NULL) {
     none_dropped(
       data.table::fread(
         text = text,
-        sep = table$separator %||% if (format == "tsv") "\t" else "auto",
+        sep = table$separator %||% if (format == "tsv") {
+          "\t"
+        } else if (named) {
+          header_separator(text)
+        } else {
+          "auto"
+        },
         colClasses = "character",
         na.strings = "",
         header = named,

@@ -1,11 +1,10 @@
 # Dates, instants and periods that are written in a pattern.
 
-# Dates and local instants in a pattern of strptime(): "%d/%m/%Y", "%Y%m%d
-# %H:%M". The whole text must match, because a rest such as PM or an offset
-# would mean another time; adjacent digits must be complete, because 130 may be
-# 01:30 or 13:00.
-# Names of months are read in English or in the language that the card gives,
-# whatever the language of the machine.
+# Dates and local instants in a pattern of strptime(), as in "%d/%m/%Y". The
+# whole text must match, because a rest such as PM or an offset would mean
+# another time; adjacent digits must be complete, because 130 may be 01:30 or
+# 13:00. Names of months are read in English or in the language that the card
+# gives, whatever the language of the machine.
 read_written <- function(value, type, zone, written, months = NULL) {
   text <- if (is.numeric(value)) plain_numbers(value) else as.character(value)
   if (grepl("%[bBh]", written)) {

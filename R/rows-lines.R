@@ -9,7 +9,9 @@ lines_separator <- function(lines) {
   score <- vapply(
     table_separators,
     function(mark) {
-      count <- lengths(regmatches(lines, gregexpr(mark, lines, fixed = TRUE)))
+      count <- lengths(regmatches(
+        lines, gregexpr(mark, lines, fixed = TRUE, useBytes = TRUE)
+      ))
       usual <- as.integer(names(which.max(table(count[count > 0]))))
       if (length(usual)) mean(count == usual) * min(usual, 3) else 0
     },
@@ -18,6 +20,22 @@ lines_separator <- function(lines) {
   # a comma may be a decimal mark, so another separator wins a tie
   score[","] <- score[","] * 0.9
   names(which.max(score))
+}
+
+# The separator of a table by its header line, which has no decimal marks:
+# blanks after commas do not count. `none` is for a header without a separator.
+header_separator <- function(text, none = ",") {
+  first <- regmatches(
+    text, regexpr("[^\\s][^\r\n]*", text, perl = TRUE, useBytes = TRUE)
+  )
+  first <- gsub("\"[^\"]*\"", "", first, useBytes = TRUE)
+  if (!length(first)) {
+    return(none)
+  }
+  present <- vapply(
+    table_separators, grepl, TRUE, first, fixed = TRUE, useBytes = TRUE
+  )
+  if (any(present)) lines_separator(first) else none
 }
 
 # Lines as a matrix of cells, a row a line.

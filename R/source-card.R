@@ -231,7 +231,6 @@ card_finish <- function(content, path, secrets, place) {
     },
     delay = if (!is.null(content$delay)) time_interval(content$delay, "delay"),
     cost = content$cost,
-    plan = content$plan,
     sdmx = content$sdmx,
     calendar = content$calendar,
     zone = content$zone %||% "UTC",

@@ -71,16 +71,14 @@ card_check_rules <- function(dataset, place) {
     }
     if (!is.null(rule$months) && length(rule$months) != 12) {
       wrong(
-        "needs the names of all twelve months.", "months",
+        "needs the names of all twelve months.", c("written", "months"),
         "write months: [janvier, ...] with twelve names"
       )
     }
-    if (!is.null(rule$since) &&
-      (is.na(read_day(as.character(rule$since))) ||
-        !rule$as %in% c("day", "local", "rfc3339"))) {
+    if (!is.null(rule$since) && is.na(read_day(rule$since))) {
       wrong(
-        "counts days since a day.", "since",
-        "write as: day, local or rfc3339, and since: 1899-12-30"
+        "counts days since a day that does not exist.", "as",
+        "write as: day since 1899-12-30"
       )
     }
     if (is.character(rule$zone)) {
@@ -248,7 +246,7 @@ dataset_gives <- function(dataset) {
 # conversion.
 column_rule <- function(rule, name, shape) {
   if (!is.list(rule)) rule <- list(at = rule)
-  rule <- placed_rule(rule)
+  rule <- placed_rule(split_rule(rule))
   for (fact in intersect(column_facts, names(rule))) {
     if (is.list(rule[[fact]])) rule[[fact]] <- placed_rule(rule[[fact]])
   }
@@ -271,6 +269,24 @@ column_rule <- function(rule, name, shape) {
       ) %in%
         names(rule)
     )
+  rule
+}
+
+# Words of a column that state two facts, as in `as: day since 1899-12-30`, with
+# a member for each.
+split_rule <- function(rule) {
+  if (grepl(" since ", rule$as %||% "", fixed = TRUE)) {
+    rule$since <- sub(".* since ", "", rule$as)
+    rule$as <- sub(" since .*", "", rule$as)
+  }
+  if (is.list(rule$written)) {
+    rule$months <- unlist(rule$written$months)
+    rule$written <- rule$written$as
+  }
+  if (is.list(rule$scale) && identical(rule$scale$as, "decimals")) {
+    rule$decimals <- rule$scale[c("at", "of")]
+    rule$scale <- NULL
+  }
   rule
 }
 

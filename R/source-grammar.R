@@ -15,8 +15,7 @@ card_grammar <- function() {
     limits = "limits",
     quota_zone = "text",
     at_once = "count",
-    cost = c("word", "free", "paid"),
-    plan = "text",
+    cost = cost_grammar,
     delay = "duration",
     patience = "duration",
     calendar = "text",
@@ -36,8 +35,7 @@ dataset_grammar <- function() {
   list(
     shape = c("!word", names(shape_columns)),
     title = "text",
-    cost = c("word", "free", "paid"),
-    plan = "text",
+    cost = cost_grammar,
     example = list(.each = "text"),
     method = c("word", "GET", "POST"),
     request = "!text",
@@ -59,9 +57,8 @@ dataset_grammar <- function() {
     ),
     table = list(
       names = "flag", separator = "text", skip = "count", remark = "text",
-      encoding = "text", sheet = "text"
+      encoding = "text", sheet = "text", files = "text"
     ),
-    files = "text",
     bar_time = c("word", "start", "end"),
     unpack = list(by = "text", into = "texts", keep = "texts"),
     parameters = list(
@@ -115,16 +112,13 @@ dataset_grammar <- function() {
         of = "text",
         joined = "string",
         digits = "values",
-        as = c("word", column_types),
+        as = "type",
         value = "text",
         unit = "text",
-        written = "text",
-        months = "texts",
-        since = "text",
+        written = list(.short = "text", as = "!text", months = "texts"),
         zone = fact_grammar("text"),
         decimal = c("word", ".", ","),
-        scale = fact_grammar("number"),
-        decimals = fact_grammar("number"),
+        scale = fact_grammar("number", as = c("word", "factor", "decimals")),
         words = list(.each = "text"),
         need = c("word", "required", "optional"),
         default = "any",
@@ -136,9 +130,12 @@ dataset_grammar <- function() {
 
 # A fact about a column: written in the card, or read from each row, or with
 # `of: body` from the body.
-fact_grammar <- function(type) {
-  list(.short = type, at = "!pointer", of = c("word", "body"))
+fact_grammar <- function(type, ...) {
+  list(.short = type, at = "!pointer", of = c("word", "body"), ...)
 }
+
+# Free, paid, or paid by a plan.
+cost_grammar <- list(.short = c("word", "free", "paid"), plan = "!text")
 
 # A value in an answer's body or in one of its headers.
 value_grammar <- function() list(.short = "pointer", header = "!text")
@@ -174,6 +171,9 @@ instant_types <- c(
 column_types <- c(
   "text", "number", "whole number", "percent", "flag", instant_types, "local"
 )
+
+# A number of days since a day.
+counted_type <- "^(day|local|rfc3339) since [0-9]{4}-[0-9]{2}-[0-9]{2}$"
 
 # Former words of cards, and their replacements.
 card_old_words <- c(
@@ -265,6 +265,8 @@ card_check_value <- function(value, rule, keys, place) {
     limits = is.character(value) && length(value) %in% 1:100,
     values = is.atomic(unlist(value)) && length(value) >= 1,
     values_or_none = is.atomic(unlist(value)),
+    type = one_text &&
+      (value %in% column_types || grepl(counted_type, value)),
     name = one_text && grepl("^[a-z][a-z0-9-]*$", value),
     word = one_text && value %in% rule[-1],
     number = is.numeric(value) && length(value) == 1,
@@ -303,6 +305,11 @@ card_check_value <- function(value, rule, keys, place) {
     texts = "write a list of texts, as in [90 per minute, 3000 per day]",
     name = "use small letters, digits and hyphens, beginning with a letter",
     word = suggest_word(paste(value, collapse = " "), rule[-1]),
+    type = if (grepl("since", paste(value, collapse = " "))) {
+      "write day, local or rfc3339 before it, as in day since 1899-12-30"
+    } else {
+      suggest_word(paste(value, collapse = " "), column_types)
+    },
     number = "write a number",
     count = "write a whole number, 1 or more",
     flag = "write true or false",

@@ -169,7 +169,7 @@ test_that("files of a zip archive are chosen by name", {
   )
   got <- decoded(
     file_bytes("all.zip"),
-    format = "csv", files = "*.csv", columns = rules
+    format = "csv", table = list(files = "*.csv"), columns = rules
   )
   expect_identical(got$columns$symbol, c("KELD", "KELD", "TAMX"))
   expect_identical(got$columns$close, c(41.2, NA, 7.5))
@@ -181,7 +181,7 @@ test_that("files of a zip archive are chosen by name", {
   expect_error_kind(
     decoded(
       file_bytes("all.zip"),
-      format = "csv", files = "*.tsv", columns = rules
+      format = "csv", table = list(files = "*.tsv"), columns = rules
     ),
     "payload", "KELD.csv"
   )
@@ -189,7 +189,7 @@ test_that("files of a zip archive are chosen by name", {
   expect_error_kind(
     decoded(
       utils::head(file_bytes("all.zip"), 150),
-      format = "csv", files = "*.csv",
+      format = "csv", table = list(files = "*.csv"),
       columns = rules
     ),
     "payload"
@@ -269,7 +269,8 @@ test_that("names of members, zone and decimals are read from the answer", {
         at = "/at", as = "local", zone = list(at = "/meta/zone", of = "body")
       ),
       close = number(
-        "/close", decimals = list(at = "/meta/decimals", of = "body")
+        "/close",
+        scale = list(at = "/meta/decimals", of = "body", as = "decimals")
       ),
       series = list(value = "fixed")
     )
@@ -287,7 +288,7 @@ test_that("names of members, zone and decimals are read from the answer", {
     ),
     rows = "", columns = list(
       t = list(at = "/t", as = "local", zone = list(at = "/z")),
-      v = number("/v", decimals = list(at = "/d"))
+      v = number("/v", scale = list(at = "/d", as = "decimals"))
     )
   )
   expect_identical(
@@ -308,7 +309,9 @@ test_that("names of members, zone and decimals are read from the answer", {
     decoded(
       "{\"r\": [{\"v\": 1}]}",
       rows = "/r",
-      columns = list(v = number("/v", decimals = list(at = "/d", of = "body")))
+      columns = list(
+        v = number("/v", scale = list(at = "/d", of = "body", as = "decimals"))
+      )
     ),
     "payload", "no decimals at /d"
   )
@@ -332,20 +335,20 @@ test_that("dates as day numbers, in calls, and with names of months", {
     )
   }
   expect_identical(
-    read(46093, "day", since = "1899-12-30")$columns$t, as.Date("2026-03-12")
+    read(46093, "day since 1899-12-30")$columns$t, as.Date("2026-03-12")
   )
   expect_identical(
-    read("46093.5", "local", since = "1899-12-30")$columns$t,
+    read("46093.5", "local since 1899-12-30")$columns$t,
     as.POSIXct("2026-03-12 10:00", tz = "UTC")
   )
   expect_identical(
-    read(c("-1000000000", "1e9", "46093"), "day", since = "1899-12-30")$
+    read(c("-1000000000", "1e9", "46093"), "day since 1899-12-30")$
       rejected$row,
     1:2
   )
   # a part of a day is no day
   expect_identical(
-    read(46093.5, "day", since = "1899-12-30")$rejected$row, 1L
+    read(46093.5, "day since 1899-12-30")$rejected$row, 1L
   )
   expect_identical(
     read(
@@ -365,28 +368,36 @@ test_that("dates as day numbers, in calls, and with names of months", {
   expect_identical(
     read(
       c("ao\u00fbt 2024", "D\u00c9C. 2023", "ju 2024"), "text",
-      written = "%B %Y", months = months
+      written = list(as = "%B %Y", months = months)
     )$columns$t,
     c("2024-08", "2023-12", NA)
   )
   expect_identical(
-    read("3 avr 2026", "day", written = "%d %b %Y", months = months)$columns$t,
+    read(
+      "3 avr 2026", "day",
+      written = list(as = "%d %b %Y", months = months)
+    )$columns$t,
     as.Date("2026-04-03")
   )
   expect_identical(
     read(c("Q3 2024", "Q5 2024"), "text", written = "Q%q %Y")$columns$t,
     c("2024-Q3", NA)
   )
-  expect_error_kind(
-    source_card(list(
-      source = "test", url = "https://a.example.org",
-      datasets = list(rows = list(
-        shape = "table", request = "/x", rows = "",
-        columns = list(t = list(at = "/t", as = "day", months = c("a", "b")))
-      ))
-    )),
-    "card", "twelve"
-  )
+  wrong <- function(message, ...) {
+    expect_error_kind(
+      source_card(list(
+        source = "test", url = "https://a.example.org",
+        datasets = list(rows = list(
+          shape = "table", request = "/x", rows = "",
+          columns = list(t = list(at = "/t", ...))
+        ))
+      )),
+      "card", message
+    )
+  }
+  wrong("twelve", written = list(as = "%b", months = c("a", "b")))
+  wrong("does not exist", as = "day since 2026-02-30")
+  wrong("cannot be \"week since 2026-02-01\"", as = "week since 2026-02-01")
 })
 
 test_that("K, M and B are thousands, millions and billions", {

@@ -343,7 +343,7 @@ test_that("text tables with lines above, remarks, commas and other dates", {
       "12.03.2026;41,20;1.250\n# a remark\n13.03.2026;41,30;980\n"
     )
   )
-  expect_identical(table$rows[[1]]$schluss, c(41.2, 41.3))
+  expect_identical(table$rows[[1]]$close, c(41.2, 41.3))
   expect_identical(table$rows[[1]]$menge, c(1250, 980))
   expect_identical(
     as.Date(table$rows[[1]]$time), as.Date(c("2026-03-12", "2026-03-13"))

@@ -116,3 +116,16 @@ test_that("what each command prints on the demo's data", {
   shown("import", "prices.csv", "--interval", "1 day", "--symbol", "PAPR")
   shown("new", "another")
 })
+
+test_that("what services, browse and completion print", {
+  folder <- withr::local_tempdir()
+  desk_make(folder)
+  archive_close(archive_open(file.path(folder, "archive.sqlite")))
+  shown <- function(...) {
+    expect_snapshot(said(..., folder = folder), transform = plain_words)
+  }
+  shown("services", "--desk", ".", "--port", "0", "--seconds", "0.1")
+  shown("browse", "--seconds", "0.1")
+  shown("completion", "bash")
+  shown("completion", "zsh")
+})

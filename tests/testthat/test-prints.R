@@ -49,3 +49,36 @@ test_that("tests and cycles of models print", {
   expect_snapshot(print(model_dependence(level)))
   expect_snapshot(print(model_tests(level)))
 })
+
+test_that("a whole model and a backtest print", {
+  days <- as.Date("2016-01-01") + 0:1825
+  level <- data.frame(
+    series = "lock", period = days,
+    value = round(
+      190 + 40 * cos(2 * pi * (as.POSIXlt(days)$yday - 100) / 365.25) +
+        seq_along(days) * 7919 %% 101 / 25, 2
+    )
+  )
+  # machines differ in the last digits of an optimum
+  words_only <- function(lines) {
+    gsub("(\\S) +", "\\1 ", gsub("-?[0-9]+([.,][0-9]+)*", "N", lines))
+  }
+  model <- model_run(
+    level,
+    list(
+      noise = list(order = c(1, 1)),
+      paths = list(n = 50, horizon = "1 year"),
+      index = list(below = 180, season = c("05-01", "10-31")),
+      payoff = list(strikes = c(500, 1500))
+    )
+  )
+  expect_snapshot(print(model), transform = words_only)
+  expect_snapshot(
+    print(model_backtest(
+      level,
+      origins = "2019-01-01", horizon = "90 days", n = 20,
+      season = list(periods = 365.25), noise = list(order = c(1, 0))
+    )),
+    transform = words_only
+  )
+})

@@ -137,8 +137,8 @@ test_that("what datasets cost is found and shown", {
   file <- write_card(
     "https://a.example.org",
     c(
-      "request: /rows", "rows: ''", "columns: {n: /n}", "cost: paid",
-      "plan: pro"
+      "request: /rows", "rows: ''", "columns: {n: /n}",
+      "cost: {plan: pro}"
     ),
     c("cost: free")
   )
