@@ -80,7 +80,7 @@ write_plain <- function(path, table) {
 # as they are.
 clean_column <- function(column, form) {
   column[column %in% form$missing] <- ""
-  there <- nzchar(column)
+  there <- nzchar(column) & !grepl(missing_mark, column, ignore.case = TRUE)
   if (!any(there)) {
     return(column)
   }
@@ -95,6 +95,8 @@ clean_column <- function(column, form) {
   coded <- grepl("^0[0-9]", column)
   if (mean(good[there]) >= 0.6 && !any(coded & good)) {
     column[good] <- numbers[good]
+    # marks of missing values among numbers
+    column[!there] <- ""
   }
   column
 }

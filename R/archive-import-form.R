@@ -104,6 +104,10 @@ file_encoding <- function(file) {
   if (identical(bytes[1:2], as.raw(c(0xfe, 0xff)))) {
     return("UTF-16BE")
   }
+  wide <- utf16_of(bytes)
+  if (!is.null(wide)) {
+    return(wide$name)
+  }
   bytes <- bytes[bytes != 0]
   # the sample may end within a character
   valid <- vapply(
@@ -121,7 +125,26 @@ form_lines <- function(file, encoding) {
     sub = "byte"
   )[[1]]
   text <- sub("^\ufeff", "", gsub("\r\n?", "\n", text))
-  strsplit(text, "\n", fixed = TRUE)[[1]]
+  joined_lines(strsplit(text, "\n", fixed = TRUE)[[1]])
+}
+
+# A line break within quotation marks is a blank: the lines are joined in the
+# first one, and the others are empty, so that numbers of lines stay. A mark
+# that no line of the next ten closes is a letter.
+joined_lines <- function(lines) {
+  marks <- lengths(regmatches(lines, gregexpr("\"", lines, fixed = TRUE)))
+  odd <- which(marks %% 2 == 1)
+  while (length(odd) > 1) {
+    if (odd[2] - odd[1] > 10) {
+      odd <- odd[-1]
+      next
+    }
+    part <- odd[1]:odd[2]
+    lines[odd[1]] <- paste(lines[part], collapse = " ")
+    lines[part[-1]] <- ""
+    odd <- odd[-(1:2)]
+  }
+  lines
 }
 
 #' @export

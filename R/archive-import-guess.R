@@ -17,7 +17,7 @@ archive_import_guess <- function(file, form = NULL) {
   )
   some <- utils::head(rows, 2000)
   looks <- vapply(as.list(some), import_kind, "")
-  lower <- tolower(names(rows))
+  lower <- plain_names(names(rows))
   pick <- function(words, kinds) {
     at <- c(match(words, lower), which(looks %in% kinds))
     at <- at[!is.na(at) & looks[at] %in% kinds]
@@ -31,22 +31,40 @@ archive_import_guess <- function(file, form = NULL) {
     c("time", "period", "date", "day", "month", "when", "timestamp", "year"),
     c("day", "instant", "period")
   )
+  clock <- if (identical(unname(looks[time]), "day")) {
+    import_clock_column(some, time)
+  }
   series <- named(c("series", "station", "key", "id"))
   symbol <- named(c("symbol", "ticker", "instrument", "code"))
-  close <- named(c("close", "last", "price", "settle"))
+  close <- named(c("close", "last", "price", "settle")) %||%
+    names(rows)[grepl(draft_columns$close, import_said(names(rows)), TRUE)][1]
+  if (is.na(close)) close <- NULL
+  periods <- names(rows)[looks == "number" & period_columns(names(rows))]
   numbers <- setdiff(names(rows)[looks == "number"], time)
   columns <- character()
   interval <- NULL
   wide <- FALSE
-  if (!is.null(time) && !is.null(close)) {
+  if (is.null(time)) time <- import_year_column(some)
+  if (!is.null(time) && !is.null(close) &&
+    unname(looks[time]) %in% c("day", "instant")) {
     shape <- "bars"
+    times <- import_joined_columns(some, paste(c(time, clock), collapse = "+"))
+    time <- names(times)[match(time, names(some))]
     columns <- c(time = time, close = close, symbol = symbol)
-    interval <- import_step(some[[time]], if (!is.null(symbol)) some[[symbol]])
+    interval <- import_step(times[[time]], if (!is.null(symbol)) some[[symbol]])
   } else if (all(c("symbol", "item", "period_end", "value") %in% lower)) {
     shape <- "facts"
+  } else if (is.null(time) && length(periods) > 1) {
+    # a column per period, and texts that name the series
+    shape <- "observations"
+    wide <- TRUE
   } else if (!is.null(time) && length(numbers)) {
     shape <- "observations"
-    value <- named("value")
+    if (!is.null(clock)) {
+      time <- paste(time, clock, sep = "+")
+      numbers <- setdiff(numbers, clock)
+    }
+    value <- named("value") %||% close
     wide <- is.null(value) && length(numbers) > 1 && is.null(series)
     columns <- c(
       period = time,
@@ -62,7 +80,7 @@ archive_import_guess <- function(file, form = NULL) {
   } else {
     shape <- "table"
   }
-  columns <- columns[columns != names(columns)]
+  columns <- columns[plain_names(columns) != names(columns)]
   structure(
     list(
       file = file,
@@ -89,7 +107,7 @@ import_kind <- function(column) {
     return("number")
   }
   text <- as.character(column)
-  text <- text[!is.na(text)]
+  text <- import_times(text[!is.na(text)])
   if (!length(text)) {
     return("text")
   }
@@ -114,7 +132,7 @@ import_step <- function(time, symbol) {
   } else if (inherits(time, "POSIXct")) {
     as.numeric(time)
   } else {
-    as.numeric(text_times(as.character(time), "UTC", NULL))
+    as.numeric(text_times(import_times(as.character(time)), "UTC", NULL))
   }
   symbol <- if (is.null(symbol)) rep("", length(at)) else as.character(symbol)
   order <- order(symbol, at)
@@ -151,7 +169,11 @@ format_guess <- function(x) {
     paste0(
       basename(x$file), " looks like ", x$shape,
       if (!is.null(x$interval)) paste(" of", x$interval),
-      if (x$wide) ", a column a series"
+      if (x$wide && length(x$columns)) {
+        ", a column per series"
+      } else if (x$wide) {
+        ", a column per period"
+      }
     ),
     paste0("  ", names(x$columns), " is the column ", x$columns)[
       seq_along(x$columns)

@@ -18,7 +18,8 @@
 #' @param types Types of columns beyond those of the shape, as in
 #'   [archive_import()].
 #' @param wide Whether each column of numbers is a separate series, with the
-#'   column's name (observations).
+#'   column's name, or, if their names are periods, a separate period
+#'   (observations).
 #' @details A row of observations or facts with the status `deleted` needs no
 #'   value: its period has no value from its import (or its `known` or `filed`)
 #'   on.
@@ -174,6 +175,7 @@ import_shaped <- function(rows, shape, columns, wide, file, series = NULL) {
       todo = "write them as c(period = \"Month\", value = \"Level\")"
     )
   }
+  rows <- import_joined_columns(rows, unlist(columns))
   for (name in names(columns)) {
     if (!columns[[name]] %in% names(rows)) {
       vetusta_stop(
@@ -188,7 +190,7 @@ import_shaped <- function(rows, shape, columns, wide, file, series = NULL) {
   known <- unique(
     c(shape_columns[[shape]], "frequency", "unit", "status", "known", "name")
   )
-  lower <- match(tolower(names(rows)), known)
+  lower <- match(plain_names(names(rows)), known)
   free <- !is.na(lower) & !known[lower] %in% names(rows)
   names(rows)[free] <- known[lower[free]]
   if (shape_is_series(shape)) {
@@ -197,6 +199,7 @@ import_shaped <- function(rows, shape, columns, wide, file, series = NULL) {
       names(rows)[match(time[1], tolower(names(rows)))] <- "period"
     }
     if (wide) rows <- import_long(rows, file)
+    rows$period <- import_times(rows$period)
     if (is.null(rows$series)) {
       rows$series <- rep(series %||% import_name(file), nrow(rows))
     }
@@ -219,6 +222,10 @@ shape_is_series <- function(shape) "period" %in% shape_columns[[shape]]
 
 # Wide to long: each number of a column becomes a row.
 import_long <- function(rows, file) {
+  periods <- names(rows)[period_columns(names(rows))]
+  if (!"period" %in% names(rows) && length(periods) > 1) {
+    return(import_long_periods(rows, periods))
+  }
   if (!"period" %in% names(rows)) {
     vetusta_stop(
       "import", "A wide table has a column of times.",
@@ -249,6 +256,28 @@ import_long <- function(rows, file) {
   keep <- which(!is.na(all))
   from <- rep(seq_len(nrow(rows)), length(values))[keep]
   long <- long[keep, , drop = FALSE]
+  attr(long, "from") <- from
+  long
+}
+
+# A column per period: the other columns name the series.
+import_long_periods <- function(rows, periods) {
+  others <- setdiff(names(rows), c(periods, "unit", "status", "name"))
+  series <- rows$series %||%
+    do.call(paste, c(lapply(rows[others], as.character), sep = "."))
+  all <- unlist(lapply(rows[periods], function(x) {
+    if (is.numeric(x)) format_exact(x) else as.character(x)
+  }), use.names = FALSE)
+  # an empty cell is no value
+  keep <- which(!is.na(all))
+  from <- rep(seq_len(nrow(rows)), length(periods))[keep]
+  long <- list_frame(list(
+    series = series[from], period = rep(periods, each = nrow(rows))[keep],
+    value = all[keep]
+  ))
+  for (name in intersect(c("unit", "name"), names(rows))) {
+    long[[name]] <- rows[[name]][from]
+  }
   attr(long, "from") <- from
   long
 }

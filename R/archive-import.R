@@ -16,10 +16,12 @@
 #'   case. A file without such a name may use another common one, if only one of
 #'   them is there: `date`, `timestamp`, `datetime` or `day` for the time;
 #'   `last`, `price` or `settle` for the close; `ticker` or `instrument` for the
-#'   symbol; `vol` for the volume.
+#'   symbol; `vol` for the volume; and common words of other languages, as
+#'   `Datum`, `Schluss`, `cours` or `cierre`. A day and a clock time in two
+#'   columns are joined: `c(time = "Date+Time")`.
 #' @param time_as The format of the times: `rfc3339` (also with a space between
-#'   day and hour, and days alone), or `epoch-s`, `epoch-ms`, `epoch-us`,
-#'   `epoch-ns`.
+#'   day and hour, days alone, `20260312`, and `12 Mar 2026`), or `epoch-s`,
+#'   `epoch-ms`, `epoch-us`, `epoch-ns`.
 #' @param zone The IANA zone of days and of local times without an offset.
 #' @param calendar A calendar; days then mean the opening of their first regular
 #'   session.
@@ -195,6 +197,7 @@ bars_other_names <- list(
 )
 
 named_for_bars <- function(raw, columns, symbol, file) {
+  raw <- import_joined_columns(raw, unlist(columns))
   for (name in names(columns)) {
     check_choice(name, "columns", bars_columns, "import")
     if (!columns[[name]] %in% names(raw)) {
@@ -208,12 +211,19 @@ named_for_bars <- function(raw, columns, symbol, file) {
     names(raw)[match(columns[[name]], names(raw))] <- name
   }
   known <- c(bars_columns, "date")
-  lower <- match(tolower(names(raw)), known)
+  lower <- match(plain_names(names(raw)), known)
   free <- !is.na(lower) & !known[lower] %in% names(columns) & !duplicated(lower)
   names(raw)[free] <- known[lower[free]]
-  for (name in setdiff(names(bars_other_names), names(raw))) {
+  for (name in setdiff(names(draft_columns), names(raw))) {
     if (name == "symbol" && !is.null(symbol)) next
-    other <- which(tolower(names(raw)) %in% bars_other_names[[name]])
+    plain <- plain_names(names(raw))
+    other <- which(plain %in% bars_other_names[[name]])
+    if (!length(other)) {
+      other <- which(
+        grepl(draft_columns[[name]], import_said(names(raw)), TRUE) &
+          !names(raw) %in% bars_columns
+      )
+    }
     if (name == "time" && "date" %in% names(raw)) {
       other <- which(names(raw) == "date")
     }
@@ -244,7 +254,7 @@ bars_from_text <- function(raw, time_as, zone, calendar) {
   time <- if (inherits(raw$time, "POSIXct")) {
     raw$time
   } else if (time_as == "rfc3339") {
-    text_times(raw$time, zone, calendar)
+    text_times(import_times(raw$time), zone, calendar)
   } else {
     read_column(raw$time, time_as, zone)$value
   }

@@ -13,8 +13,8 @@ draft_columns <- list(
     "^(o|op|open|first|fst|opening|open(ing)?_?price|eroffnung|ouverture|",
     "apertura)$"
   ),
-  high = "^(h|hi|high|top|max|high_?price|hoch|haut|maximo|massimo)$",
-  low = "^(l|lo|low|min|bottom|low_?price|tief|bas|minimo)$",
+  high = "^(h|hi|high|top|max|high_?price|hoch|(plus_)?haut|maximo|massimo)$",
+  low = "^(l|lo|low|min|bottom|low_?price|tief|(plus_)?bas|minimo)$",
   close = paste0(
     "^(c|cl|close|last|lst|closing|price|settle(ment)?|",
     "(clos(e|ing)|last)_?price|schluss(kurs)?|kurs|cloture|cours|cierre|",

@@ -235,7 +235,7 @@ draft_spelled_day <- function(text) {
 
 # Days and months with English names, with their format; NULL for other texts.
 draft_month_names <- function(text) {
-  if (!all(grepl("[A-Za-z]{3}", text))) {
+  if (!all(grepl("[A-Za-z]{3}|Q[1-4]", text))) {
     return(NULL)
   }
   for (written in c(
@@ -246,7 +246,10 @@ draft_month_names <- function(text) {
       return(paste0("day, written: \"", written, "\""))
     }
   }
-  for (written in c("%b %Y", "%b-%Y", "%Y %b", "%b-%y", "Q%q %Y", "Q%q-%Y")) {
+  for (written in c(
+    "%b %Y", "%b-%Y", "%Y %b", "%b-%y", "Q%q %Y", "Q%q-%Y",
+    "%Y Q%q", "Q%q/%Y", "%b/%Y"
+  )) {
     if (!anyNA(read_written(text, "text", "UTC", written))) {
       return(paste0("period, written: \"", written, "\""))
     }

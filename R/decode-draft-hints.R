@@ -145,6 +145,8 @@ draft_cookbook <- function(format, place, lines) {
     "statistics-json-stat"
   } else if (format == "json-lines") {
     "form-json-lines"
+  } else if (!is.null(place$labels)) {
+    if (place$form == "matrix") "form-matrix" else "form-series-labels"
   } else if (length(place$sides)) {
     "form-sides"
   } else if (place$form == "map" && nzchar(inner)) {

@@ -114,7 +114,8 @@ first_names <- function(piece) {
   names(
     data.table::fread(
       text = rawToChar(first), header = TRUE, colClasses = "character",
-      sep = header_separator(rawToChar(first), "auto"), showProgress = FALSE, encoding = "UTF-8"
+      sep = header_separator(rawToChar(first), "auto"), showProgress = FALSE,
+      encoding = "UTF-8"
     )
   )
 }

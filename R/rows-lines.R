@@ -48,8 +48,9 @@ lines_cells <- function(lines, separator) {
   read <- function(text) {
     suppressWarnings(
       data.table::fread(
-        text = text, sep = separator, header = FALSE, colClasses = "character",
-        quote = "\"", fill = TRUE, strip.white = TRUE, na.strings = NULL
+        text = c(text, ""), sep = separator, header = FALSE,
+        colClasses = "character", quote = "\"", fill = TRUE,
+        strip.white = TRUE, na.strings = NULL
       )
     )
   }
@@ -81,7 +82,8 @@ date_like <- "^[0-9]{1,4}[./-][0-9]{1,2}[./-][0-9]{2,4}$"
 
 number_like <-
   paste0(
-    "^[-+(]?[^0-9A-Za-z(]{0,3} ?[0-9][0-9.,' \u00a0\u202f]*[)%-]?( ",
+    "^([A-Z]{3} ?)?[-+(]?[^0-9A-Za-z(]{0,3} ?[0-9][0-9.,' \u00a0\u202f]*",
+    "[)%-]?( ",
     "?[^0-9 ]{1,3})?$"
   )
 
@@ -108,7 +110,8 @@ cells_skip <- function(cells) {
 # four digits without a mark, or if it is a point and commas separate columns.
 numbers_marks <- function(cells, separator = ";") {
   cells <- cells[grepl(number_like, cells) & !grepl(date_like, cells)]
-  digits <- trimws(gsub("[^0-9.,' ]", "", cells))
+  blanks <- gsub("[\u00a0\u202f]", " ", cells)
+  digits <- trimws(gsub("[^0-9.,' ]", "", blanks))
   comma <- grepl("^[0-9]{1,3}([.' ][0-9]{3})*,[0-9]+$|^[0-9]+,[0-9]+$", digits)
   point <- grepl(
     "^[0-9]{1,3}([,' ][0-9]{3})*[.][0-9]+$|^[0-9]+[.][0-9]+$", digits

@@ -342,3 +342,8 @@ test_that("a window whose end counts is asked for to the second before", {
     chain$request$url, paste0("to=", as.numeric(plan$requests$to[1]) - 1)
   )
 })
+
+test_that("a dataset and a column have few words", {
+  expect_lte(length(vetusta:::dataset_grammar()), 28)
+  expect_lte(length(vetusta:::dataset_grammar()$columns$.each) - 1, 15)
+})

@@ -125,6 +125,15 @@ cookbook_services <- list(
       cells = list(list(1, 2), list(3, 4))
     )
   },
+  "form-series-labels" = function(request) {
+    list(
+      quarters = c("2025-Q1", "2025-Q2"),
+      series = list(
+        list(code = "a", values = list(1, 2)),
+        list(code = "b", values = list(3, 4))
+      )
+    )
+  },
   "form-tree" = function(request) {
     level <- list("2026-01" = 1, "2026-02" = 2)
     list(data = list(KELDER = list(level = level), TAMM = list(level = level)))

@@ -117,7 +117,9 @@ test_that("statistics with marks, codes, periods and labels", {
     '{"at":"2026-03-12T07:15:00Z","level":"251.0"}]}]}]}'
   ))
   expect_identical(hours$rows$value, c(250.1, 251))
-  years <- read_as_drafted('{"unit":"t","values":{"2023":11,"2024":12,"2025":9}}')
+  years <- read_as_drafted(
+    '{"unit":"t","values":{"2023":11,"2024":12,"2025":9}}'
+  )
   expect_identical(years$rows$period, c("2023", "2024", "2025"))
   regions <- read_as_drafted(paste0(
     '[{"area":"Orvale","areaCode":"ORV","day":"2026-03-12","load":812.5},',
@@ -194,7 +196,9 @@ test_that("dividends and splits are actions", {
   expect_identical(paid$rows$symbol, c("KELD", "KELD"))
   expect_identical(paid$rows$kind, rep("cash-dividend", 2))
   expect_identical(paid$rows$ex_day, as.Date(c("2026-03-02", "2025-12-01")))
-  split <- read_as_drafted('[{"code":"KELD","day":"2026-03-02","splitRatio":2}]')
+  split <- read_as_drafted(
+    '[{"code":"KELD","day":"2026-03-02","splitRatio":2}]'
+  )
   expect_identical(split$rows$ratio, 2)
   expect_identical(split$rows$symbol, "KELD")
 })

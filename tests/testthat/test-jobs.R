@@ -484,7 +484,9 @@ test_that("damaged, empty or HTML exports are refused, nothing stored", {
   all <- readBin(file.path(folder, "all.zip"), "raw", 1e5)
   expect_identical(
     collect_history(
-      job_card(serve_file(all), paste0(job("zip"), "\n    table: {files: \"*.csv\"}"))
+      job_card(
+        serve_file(all), paste0(job("zip"), "\n    table: {files: \"*.csv\"}")
+      )
     )$bars$close,
     as.numeric(1:5)
   )
