@@ -40,7 +40,7 @@ test_that("bars whose members have other names, or none", {
   expect_identical(placed$rows$volume, c(120.5, 60.5))
   expect_s3_class(placed$rows$column_6, "POSIXct")
   shuffled <- read_as_drafted(
-    '[[1773300600,41.20,41.50,41.90,41.00],[1773300660,41.50,41.55,41.60,41.4]]'
+    "[[1773300600,41.20,41.50,41.90,41.00],[1773300660,41.50,41.55,41.60,41.4]]"
   )
   expect_identical(shuffled$rows$high, c(41.9, 41.6))
   expect_identical(shuffled$rows$close, c(41.5, 41.55))
