@@ -15,6 +15,12 @@ archive_import_guess <- function(file, form = NULL) {
   rows <- list_frame(
     as.list(data.table::rbindlist(parts, use.names = TRUE, fill = TRUE))
   )
+  if (!nrow(rows)) {
+    vetusta_stop(
+      "import", "The file has no rows below its names.",
+      where = file, todo = "check whether it is the right file"
+    )
+  }
   some <- utils::head(rows, 2000)
   looks <- vapply(as.list(some), import_kind, "")
   lower <- plain_names(names(rows))

@@ -47,6 +47,12 @@ source_draft <- function(files, name = "new") {
 # The lines of a card from samples; `call` describes the request, if known:
 # `url`, `access`, `request` and `parameters`, as lines of a card.
 draft_card <- function(samples, files, name, call = NULL) {
+  if (!grepl("^[a-z][a-z0-9-]*$", name)) {
+    vetusta_stop(
+      "draft", paste0("A source cannot be named \"", name, "\"."),
+      todo = "use small letters, digits and hyphens, beginning with a letter"
+    )
+  }
   formats <- unique(vapply(samples, `[[`, "", "format"))
   if (length(formats) > 1) {
     vetusta_stop(

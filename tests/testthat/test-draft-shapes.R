@@ -202,3 +202,8 @@ test_that("dividends and splits are actions", {
   expect_identical(split$rows$ratio, 2)
   expect_identical(split$rows$symbol, "KELD")
 })
+
+test_that("a draft needs a name that a card may have", {
+  file <- withr::local_tempfile(lines = '[{"day":"2026-03-12","last":1}]')
+  expect_error_kind(source_draft(file, "Bad Name"), "draft", "Bad Name")
+})

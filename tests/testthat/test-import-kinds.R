@@ -139,3 +139,8 @@ test_that("a name with a plus is a name", {
     "import", "no column \"Day\\+Hour\""
   )
 })
+
+test_that("a file without rows is no table", {
+  file <- withr::local_tempfile(lines = "just a word", fileext = ".txt")
+  expect_error_kind(archive_import_guess(file), "import", "no rows")
+})
