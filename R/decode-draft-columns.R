@@ -279,7 +279,7 @@ draft_meaning <- function(column, only_price, only_time) {
 
 # The names of members that are values of a statistic, not prices.
 value_names <- paste0(
-  "^(value|val|obs|observation|index|rate|level|wert|valor|valeur|pegel|",
+  "^(value|val|v|obs|observation|index|rate|level|wert|valor|valeur|pegel|",
   "stand|niveau|flow|stage|discharge|temperature|rain)|_value$|",
   "_(cm|mm|m|m3s|c|mw|mwh|gwh|tons?|pct|percent)$"
 )

@@ -179,7 +179,7 @@ draft_series <- function(columns, all = FALSE) {
 
 draft_series_names <- paste0(
   "^(id|code|(series|station|site|gauge|geo|area|region|state|country|",
-  "indicator|measure|item|product)s?(_?(id|code))?)$"
+  "indicator|measure|parameter|variable|item|product)s?(_?(id|code))?)$"
 )
 
 dividend_names <- "^(adj(usted)?_?)?(dividend|distribution)s?(_?amount)?$"

@@ -210,6 +210,11 @@ draft_place <- function(samples, files) {
       })
     )
   )
+  # names with numbers are rows only where nothing else is
+  loose <- arrays$form == "pairs" & vapply(arrays$at, function(at) {
+    anyNA(key_times(names(draft_at(samples[[1]]$content, at))))
+  }, TRUE)
+  if (!all(loose)) arrays <- arrays[!loose, ]
   best <- arrays[order(-arrays$rows, nchar(arrays$at)), ][1, ]
   parts <- lapply(samples, function(sample) {
     part <- draft_at(sample$content, best$at)

@@ -207,3 +207,20 @@ test_that("a draft needs a name that a card may have", {
   file <- withr::local_tempfile(lines = '[{"day":"2026-03-12","last":1}]')
   expect_error_kind(source_draft(file, "Bad Name"), "draft", "Bad Name")
 })
+
+test_that("a head of numbers is no row, and a parameter names a series", {
+  paged <- read_as_drafted(paste0(
+    '{"meta":{"offset":0,"limit":2,"total":5},"items":[',
+    '{"day":"2026-03-12","settle":41.2},{"day":"2026-03-13","settle":41.3}]}'
+  ))
+  expect_identical(paged$rows$close, c(41.2, 41.3))
+  measured <- read_as_drafted(paste0(
+    '{"series":[{"parameter":"level","points":[',
+    '{"ts":"2026-03-12T07:00:00Z","v":250.1},',
+    '{"ts":"2026-03-12T08:00:00Z","v":251}]},{"parameter":"flow","points":[',
+    '{"ts":"2026-03-12T07:00:00Z","v":812},',
+    '{"ts":"2026-03-12T08:00:00Z","v":815}]}]}'
+  ))
+  expect_identical(measured$rows$series, rep(c("level", "flow"), each = 2))
+  expect_identical(measured$rows$value, c(250.1, 251, 812, 815))
+})
