@@ -175,7 +175,7 @@ import_shaped <- function(rows, shape, columns, wide, file, series = NULL) {
       todo = "write them as c(period = \"Month\", value = \"Level\")"
     )
   }
-  rows <- import_joined_columns(rows, unlist(columns))
+  rows <- import_joined_columns(rows, columns)
   for (name in names(columns)) {
     if (!columns[[name]] %in% names(rows)) {
       vetusta_stop(

@@ -58,6 +58,10 @@ clock_like <- "^[0-9]{1,2}:[0-9]{2}(:[0-9]{2}([.][0-9]+)?)?$"
 # Columns that are named as "Date+Time" are joined with a blank, under the first
 # name; a clock time of digits alone gets its colons.
 import_joined_columns <- function(rows, columns) {
+  columns <- if (is.list(columns)) unlist(columns) else columns
+  if (!is.character(columns)) {
+    return(rows)
+  }
   for (joined in setdiff(columns, names(rows))) {
     parts <- strsplit(joined, "+", fixed = TRUE)[[1]]
     if (length(parts) < 2 || !all(parts %in% names(rows))) next

@@ -197,7 +197,7 @@ bars_other_names <- list(
 )
 
 named_for_bars <- function(raw, columns, symbol, file) {
-  raw <- import_joined_columns(raw, unlist(columns))
+  raw <- import_joined_columns(raw, columns)
   for (name in names(columns)) {
     check_choice(name, "columns", bars_columns, "import")
     if (!columns[[name]] %in% names(raw)) {

@@ -11,14 +11,7 @@ cli_change <- function(arguments) {
           ),
           default = "simple"
         ),
-        cli_option(
-          "over",
-          paste0(
-            "change from the value this long before, as \"1 year\", not ",
-            "from the previous value"
-          ),
-          metavar = "LENGTH"
-        ),
+        cli_option("over"),
         cli_option(
           "or-before",
           paste0(
@@ -32,10 +25,7 @@ cli_change <- function(arguments) {
           "minimum-count", "least number of values in a window [1]",
           metavar = "N"
         ),
-        cli_option(
-          "base", "index: the day whose value is 100; by default the first",
-          metavar = "DAY"
-        ),
+        cli_option("base", "; by default the first"),
         cli_option(
           "rates",
           paste0(
@@ -68,6 +58,7 @@ cli_change <- function(arguments) {
   if (reaches) options["from"] <- list(NULL)
   read <- cli_series(options)
   options[c("from", "to")] <- window
+  say_jumps(read$tables, read$zone)
   if (!is.null(options$rates)) {
     read$tables <- lapply(seq_along(read$tables), function(i) {
       cli_converted(read$tables[[i]], options, cli_single(read, options, i))

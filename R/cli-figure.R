@@ -14,12 +14,17 @@ cli_figure <- function(arguments) {
           "index", "lines: scale every first value to 100",
           flag = TRUE
         ),
+        cli_option("base", "; lines are scaled to it"),
+        cli_option("over", ", in percent; for lines"),
         cli_option("log-scale", "lines: a logarithmic axis", flag = TRUE),
         cli_option(
           "change", ": spread and correlation, simple, log or difference"
         ),
         cli_option("cycle", "season: year or month [year]", metavar = "WORD"),
         cli_option("by", "[up]"), cli_option("limit", "movers [12]"),
+        cli_option("title", "; by default from the series"),
+        cli_option("subtitle", "text below the title", metavar = "TEXT"),
+        cli_option("caption", "text below the figure", metavar = "TEXT"),
         cli_option("dark"),
         cli_option("width", "pixels [1280]", default = "1280", metavar = "N"),
         cli_option("height", "pixels [800]", default = "800", metavar = "N"),
@@ -32,6 +37,10 @@ cli_figure <- function(arguments) {
         "2026-03-12 --file keld.png"
       ),
       "vetusta figure lines \"KELD@1 day\" kelder-lock --panels free",
+      paste(
+        "vetusta figure lines \"KELD@1 day\" \"TAMX@1 day\" --base",
+        "2026-01-05"
+      ),
       "vetusta figure season kelder-lock --dark", "vetusta figure coverage"
     )
   )
@@ -51,15 +60,46 @@ cli_figure <- function(arguments) {
     read <- cli_figure_read(options, kind)
     kind <- kind %||%
       if (all(vapply(read$tables, is_bars, TRUE))) "candles" else "lines"
+    cli_figure_options(kind, options)
     made <- list(figure = cli_drawn[[kind]](read, options), said = read$said)
   } else {
+    cli_figure_options(kind, options)
     made <- tabled(options)
   }
+  made$figure <- cli_figure_texts(made$figure, options)
   file <- options$file %||% paste0(kind, ".png")
   figure_save(made$figure, file, size[1], size[2])
   cli_say(
     "wrote ", file, ": ", kind, if (length(made$said)) paste0(", ", made$said)
   )
+}
+
+# Options that only some kinds of figures have.
+cli_figure_only <- list(
+  panels = "lines", index = "lines", base = "lines", over = "lines",
+  log_scale = "lines", change = c("spread", "correlation"), cycle = "season",
+  by = "movers", limit = "movers"
+)
+
+cli_figure_options <- function(kind, options) {
+  for (name in names(cli_figure_only)) {
+    if (isTRUE(options[[name]]) || is.character(options[[name]])) {
+      kinds <- cli_figure_only[[name]]
+      if (!kind %in% kinds) {
+        cli_usage_error(
+          "--", gsub("_", "-", name), " is for ",
+          paste(kinds, collapse = " and "), ", and this figure is ", kind
+        )
+      }
+    }
+  }
+}
+
+# The texts that the user gives in place of those of the figure.
+cli_figure_texts <- function(figure, options) {
+  texts <- options[c("title", "subtitle", "caption")]
+  texts <- texts[!vapply(texts, is.null, TRUE)]
+  if (length(texts)) figure + do.call(ggplot2::labs, texts) else figure
 }
 
 # The kind of figure may be left out: candles for bars, lines for everything
@@ -105,8 +145,13 @@ cli_figure_read <- function(options, kind = NULL) {
   if (!is.null(options$span)) {
     tables <- lapply(tables, cli_last_span, options$span, read$zone)
   }
-  names <- if (is.null(options$input)) {
-    archive_names(cli_archive(options), unique(read$sources))
+  if (is.null(options$input)) {
+    archive <- cli_archive(options)
+    tables <- lapply(tables, archive_unit_labels, archive = archive)
+    names <- archive_drawn_names(archive, tables, unique(read$sources))
+    heading <- archive_heading(archive, tables)
+  } else {
+    names <- heading <- NULL
   }
   gaps <- if (identical(kind, "gaps")) {
     # gaps are those of the stored bars, before resampling
@@ -120,6 +165,7 @@ cli_figure_read <- function(options, kind = NULL) {
     tables = tables,
     zone = read$zone,
     names = names,
+    heading = heading,
     calendar = read$calendar,
     gaps = gaps,
     caption = cli_figure_caption(options, read, tables),
@@ -200,7 +246,10 @@ cli_drawn <- list(
       zone = read$zone,
       names = read$names,
       caption = read$caption,
-      dark = isTRUE(options$dark)
+      dark = isTRUE(options$dark),
+      heading = read$heading,
+      base = options$base,
+      over = options$over
     )
   },
   gaps = function(read, options) {
@@ -230,7 +279,8 @@ cli_drawn <- list(
       zone = read$zone,
       names = read$names,
       caption = read$caption,
-      dark = isTRUE(options$dark)
+      dark = isTRUE(options$dark),
+      heading = read$heading
     )
   },
   spread = function(read, options) {
@@ -265,12 +315,16 @@ cli_tabled <- list(
     )
   },
   revisions = function(options) {
-    rows <- archive_revisions(
-      cli_archive(options), cli_ids(options$words),
-      all = TRUE
-    )
+    archive <- cli_archive(options)
+    rows <- archive_revisions(archive, cli_ids(options$words), all = TRUE)
+    read <- cli_figure_read(options)
     list(
-      figure = figure_revisions(rows, dark = options$dark),
+      figure = figure_revisions(
+        rows,
+        dark = options$dark, names = read$names, heading = read$heading,
+        caption = read$caption, zone = read$zone,
+        unit = unique(unlist(lapply(read$tables, `[[`, "unit")))[1]
+      ),
       said = counted(nrow(rows), "release")
     )
   },
@@ -285,7 +339,8 @@ cli_tabled <- list(
       figure = figure_coverage(
         series,
         zone = options$zone %||% "UTC",
-        dark = options$dark
+        dark = options$dark,
+        incomplete = archive_incomplete(archive)
       ),
       said = paste(nrow(series), "series")
     )

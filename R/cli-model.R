@@ -60,6 +60,7 @@ cli_model <- function(arguments) {
   definition <- cli_model_definition(options, kind)
   read <- cli_series(options)
   if (length(read$tables) != 1) cli_usage_error("a model has a single series")
+  say_jumps(read$tables, read$zone)
   if (!is.null(options$save)) {
     return(cli_model_save(options, definition, read, kind))
   }

@@ -11,6 +11,7 @@ cli_shared <- list(
     "FILE", "an archive file, or postgresql://..., in place of the desk's"
   ),
   "as-of" = c("DAY", "what was known on this day or at this instant"),
+  base = c("DAY", "the day whose value is 100"),
   by = c("WORD", "the order: up, down, traded, range, high or low"),
   calendar = c("NAME", "name or file of a calendar"),
   change = c("WORD", "kind of change"),
@@ -53,6 +54,13 @@ cli_shared <- list(
   limit = c("N", "at most so many"),
   map = c("PAIRS", "the file's names of columns, as time=When,value=Level"),
   name = c("NAME", "the name to give"),
+  over = c(
+    "LENGTH",
+    paste(
+      "change from the value this long before, as \"1 year\", not from the",
+      "previous value"
+    )
+  ),
   port = c("N", "port on this machine"),
   quiet = c("", "show no progress"),
   requests = c("N", "stop after so many requests"),

@@ -63,6 +63,7 @@ cli_resample <- function(arguments) {
   read <- cli_series(options, function(calendar, zone) {
     cli_resample_words(to, options, calendar, zone)
   })
+  say_jumps(read$tables, read$zone)
   what <- "row"
   rows <- cli_each(read, options, function(x, interval, read) {
     if (is_bars(x)) what <<- "bar"

@@ -57,6 +57,7 @@ figure_candles <- function(bars, title = NULL, subtitle = NULL, caption = NULL,
     )
   }
   symbols <- unique(series_of_rows(as_series(bars)))
+  jumps <- candle_jumps(bars, interval, zone)
   grown <- candles_that_fit(
     bars, interval, calendar, zone,
     max(20, most / ceiling(sqrt(length(symbols))))
@@ -69,7 +70,7 @@ figure_candles <- function(bars, title = NULL, subtitle = NULL, caption = NULL,
     ranges_drawn(shown, dark)
   }
   if (grown$fit) plot <- plot + candle_scales(dark)
-  plot <- plot + axis_scale(shown$axis) +
+  plot <- plot + jump_lines(jumps, shown, dark) + axis_scale(shown$axis) +
     ggplot2::scale_y_continuous(labels = axis_numbers)
   strips <- shown$volume && length(symbols) == 1
   plot <- plot +
@@ -83,15 +84,44 @@ figure_candles <- function(bars, title = NULL, subtitle = NULL, caption = NULL,
     subtitle %||%
       paste0(grown$length, ", ", figure_window(as.numeric(bars$time), zone)),
     captions(
-      caption, grown$said,
+      caption, grown$said, jump_words(jumps),
       if (any(shown$rows$status %in% "provisional")) "pale: provisional"
     ),
     y = if (!strips) "price", dark = dark
-  ) +
-    ggplot2::theme(
-      strip.placement = "outside",
-      strip.text.y.left = ggplot2::element_text(angle = 90, face = "plain")
-    )
+  ) + strip_text()
+}
+
+# Jumps of daily and longer bars that a split would explain.
+candle_jumps <- function(bars, interval, zone) {
+  if (!is.null(interval) && is_intraday(interval)) {
+    return(NULL)
+  }
+  jumps <- tryCatch(
+    without_notes(bars_jumps(bars, zone = zone)),
+    vetusta_error = function(e) NULL
+  )
+  if (NROW(jumps)) {
+    jumps$day <- local_day(jumps$time, zone)
+    jumps
+  }
+}
+
+# A dashed line at the bar of each jump.
+jump_lines <- function(jumps, shown, dark) {
+  if (is.null(jumps)) {
+    return(NULL)
+  }
+  at <- findInterval(as.numeric(jumps$time), shown$axis$times)
+  symbol <- series_of_rows(as_series(shown$rows))
+  lines <- data.frame(
+    at = at, name = shown$rows$name[match(jumps$symbol, symbol)]
+  )
+  ggplot2::geom_vline(
+    ggplot2::aes(xintercept = .data$at),
+    data = lines[at > 0, , drop = FALSE],
+    colour = page_colours[[shade_name(dark)]]$soft, linetype = "22",
+    linewidth = 0.5
+  )
 }
 
 drawable <- function(bars) {
@@ -307,16 +337,4 @@ candle_scales <- function(dark) {
 }
 
 # Price above volume, four to one, each with its own axis.
-candle_strips <- function() {
-  facet <- ggplot2::facet_grid(
-    rows = ggplot2::vars(.data$strip),
-    scales = "free_y",
-    switch = "y"
-  )
-  ggplot2::ggproto(NULL, facet, draw_panels = function(self, ...) {
-    table <- ggplot2::ggproto_parent(facet, self)$draw_panels(...)
-    rows <- ggplot2::panel_rows(table)$t
-    table$heights[rows] <- grid::unit(c(4, 1)[seq_along(rows)], "null")
-    table
-  })
-}
+candle_strips <- function() stacked_strips(NULL, c(4, 1))

@@ -10,11 +10,15 @@
 #'   `"month"`: the values of each month of the year side by side.
 #' @param change The kind of change: `"simple"`, `"log"` or `"difference"`, see
 #'   [series_change()].
-#' @param title,subtitle,caption,zone,names,dark As in [figure_lines()].
-#' @return A ggplot object. `figure_revisions()`: the latest values as a thick
-#'   line and each release as a thin one; or the first value and the latest.
-#'   `figure_season()`: the latest year is thick. `figure_spread()`: a histogram
-#'   of changes, with a normal curve of the same mean and standard deviation.
+#' @param unit The unit of the values.
+#' @param title,subtitle,caption,zone,names,dark,heading As in [figure_lines()].
+#' @return A ggplot object. `figure_revisions()`: the values as first published
+#'   and as known now, and their difference in a panel below; of more than four
+#'   series the differences alone. `figure_season()`: the latest year and the
+#'   one before it, over bands with the middle 50% and 90% of the earlier years
+#'   and their median; with fewer than five earlier years a line each.
+#'   `figure_spread()`: a histogram of changes, with a normal curve of the same
+#'   mean and standard deviation.
 #' @section Errors: `vetusta_error_figure` if there is nothing to draw.
 #' @export
 #' @examples
@@ -25,10 +29,14 @@
 #' figure_season(level)
 #' figure_spread(level, "difference")
 figure_revisions <- function(releases, title = NULL, subtitle = NULL,
-                             caption = NULL, zone = "UTC", dark = FALSE) {
+                             caption = NULL, zone = "UTC", dark = FALSE,
+                             names = NULL, heading = NULL, unit = NULL) {
   check_rows(releases, "releases")
   check_zone(zone, "figure")
   check_flag(dark, "dark")
+  check_names(names)
+  check_heading(heading)
+  if (length(unit) && !anyNA(unit)) check_text(unit, "unit", "figure")
   rows <- as.data.frame(releases)
   clock <- intersect(c("period", "time"), names(rows))[1]
   if (is.na(clock)) check_column(rows, "period")
@@ -38,94 +46,143 @@ figure_revisions <- function(releases, title = NULL, subtitle = NULL,
   } else {
     as.numeric(rows[[clock]])
   }
-  lines <- if ("latest" %in% names(rows)) {
+  points <- if ("latest" %in% names(rows)) {
     revisions_of_two(rows)
   } else {
     revisions_of_all(rows)
   }
-  lines <- lines[!is.na(lines$value), ]
-  if (!nrow(lines)) {
+  points <- points[!is.na(points$first) | !is.na(points$latest), ]
+  if (!nrow(points)) {
     vetusta_stop(
       "figure", "There are no releases to draw.",
       todo = "check the series and the window"
     )
   }
-  axis <- figure_axis(lines$at, zone, FALSE)
+  known <- match(points$series, base::names(names))
+  points$name <- ifelse(
+    is.na(known), points$series, as.character(names)[known]
+  )
+  shared <- shared_parts(points$name)
+  points$name <- factor(shared$names, unique(shared$names))
+  points$revision <- points$latest - points$first
+  points$unit <- unit %||% rep(NA_character_, nrow(points))
+  heads <- figure_heads(points$name, shared$shared, heading, 3)
+  figure_dressed(
+    revisions_drawn(points, figure_axis(points$at, zone, FALSE), dark),
+    title %||% paste0(heads$title, ": first published and now"),
+    subtitle %||%
+      paste0(
+        heads$before, figure_window(points$at, zone), "; ",
+        revisions_counted(points)
+      ),
+    captions(
+      caption,
+      if (nlevels(points$name) <= 4) {
+        "orange: as first published; blue: as known now"
+      }
+    ),
+    dark = dark
+  ) + strip_text()
+}
+
+# Up to four series: the values, and the revisions below. More: the revisions
+# alone.
+revisions_drawn <- function(points, axis, dark) {
   colour <- line_colours[[shade_name(dark)]]
-  old <- lines[!lines$newest, ]
-  plot <- ggplot2::ggplot(lines, ggplot2::aes(x = .data$at, y = .data$value)) +
-    ggplot2::geom_line(
-      ggplot2::aes(group = paste(.data$series, .data$release)),
-      data = old[!old$alone, ], colour = colour[2], linewidth = 0.35,
-      alpha = 0.8
+  page <- page_colours[[shade_name(dark)]]
+  strips <- c("value", "revision")
+  unit <- unique(points$unit[!is.na(points$unit)])
+  if (length(unit) == 1) strips[1] <- unit
+  part <- function(value, strip, line) {
+    data.frame(
+      name = points$name, at = points$at, value = value,
+      strip = factor(strip, strips), line = line
+    )
+  }
+  few <- nlevels(points$name) <= 4
+  values <- rbind(
+    part(points$first, strips[1], "first"),
+    part(points$latest, strips[1], "latest")
+  )
+  revised <- part(points$revision, strips[2], "revision")
+  revised <- revised[!is.na(revised$value), ]
+  plot <- ggplot2::ggplot(
+    if (few) rbind(values, revised) else revised,
+    ggplot2::aes(x = .data$at, y = .data$value)
+  ) +
+    ggplot2::geom_hline(
+      ggplot2::aes(yintercept = 0),
+      data = data.frame(strip = factor(strips[2], strips)),
+      colour = page$soft, linewidth = 0.3
     ) +
-    ggplot2::geom_point(
-      data = old[old$alone, ], colour = colour[2], size = 1.1
-    ) +
-    ggplot2::geom_line(
-      ggplot2::aes(group = .data$series),
-      data = lines[lines$newest, ],
-      colour = colour[1],
-      linewidth = 0.9
+    ggplot2::geom_linerange(
+      ggplot2::aes(ymin = pmin(.data$value, 0), ymax = pmax(.data$value, 0)),
+      data = revised, colour = colour[2], linewidth = 1.2
     ) +
     axis_scale(axis) +
     ggplot2::scale_y_continuous(labels = axis_numbers)
-  if (length(unique(lines$series)) > 1) {
-    plot <- plot +
-      ggplot2::facet_wrap(
-        ggplot2::vars(.data$series),
-        scales = "free_y",
-        labeller = ggplot2::labeller(.default = short_names)
-      )
+  if (!few) {
+    return(plot + ggplot2::labs(y = strips[2]) + ggplot2::facet_wrap(
+      ggplot2::vars(.data$name),
+      labeller = ggplot2::labeller(.default = short_names)
+    ))
   }
-  figure_dressed(
-    plot,
-    title %||%
-      paste("How", figure_title(unique(lines$series), 3), "was revised"),
-    subtitle %||% figure_window(lines$at, zone),
-    captions(caption, "thick: the newest values; thin: what was said before"),
-    dark = dark
+  plot <- plot +
+    ggplot2::geom_line(
+      data = values[values$line == "first" & !is.na(values$value), ],
+      colour = colour[2], linewidth = 0.5
+    ) +
+    ggplot2::geom_point(
+      data = values[values$line == "first" & !is.na(values$value) &
+        rep(points$revision %in% 0 | is.na(points$revision), 2) == FALSE, ],
+      colour = colour[2], size = 1.5
+    ) +
+    ggplot2::geom_line(
+      data = values[values$line == "latest" & !is.na(values$value), ],
+      colour = colour[1], linewidth = 0.8
+    )
+  plot + stacked_strips(
+    if (nlevels(points$name) > 1) ggplot2::vars(.data$name), c(2, 1)
   )
 }
 
-revisions_of_two <- function(rows) {
-  part <- function(value, newest) {
-    data.frame(
-      series = rows$series, at = rows$at, value = value, release = newest,
-      newest = newest, alone = FALSE
-    )
+# How many values were revised, and by how much at most.
+revisions_counted <- function(points) {
+  revised <- which(points$revision != 0)
+  if (!length(revised)) {
+    return(paste0("none of ", thousands(nrow(points)), " values was revised"))
   }
-  rbind(part(rows$first, FALSE), part(rows$latest, TRUE))
+  share <- abs(points$revision / points$first)[revised]
+  share <- share[is.finite(share)]
+  paste0(
+    thousands(length(revised)), " of ", thousands(nrow(points)),
+    " values revised",
+    if (length(share)) {
+      paste0(", by ", format(100 * max(share), digits = 2), "% at most")
+    }
+  )
 }
 
-# A vintage is the series as it was known just after a release.
+# A row per series and period: its first and its latest value, and the number of
+# releases with another value.
+revisions_of_two <- function(rows) {
+  data.frame(
+    series = rows$series, at = rows$at, first = rows$first,
+    latest = rows$latest
+  )
+}
+
 revisions_of_all <- function(rows) {
   check_column(rows, "known")
   rows <- rows[
     order(rows$series, rows$at, as.numeric(rows$known), method = "radix"),
   ]
-  newest <- !duplicated(rows[c("series", "at")], fromLast = TRUE)
-  release <- as.numeric(rows$known)
-  old <- rows[!newest, ]
-  alone <- stats::ave(
-    rep(1, nrow(old)), old$series, as.numeric(old$known),
-    FUN = length
-  ) ==
-    1
-  rbind(
-    data.frame(
-      series = old$series,
-      at = old$at,
-      value = old$value,
-      release = as.numeric(old$known),
-      newest = rep(FALSE, nrow(old)),
-      alone = alone
-    ),
-    data.frame(
-      series = rows$series[newest], at = rows$at[newest],
-      value = rows$value[newest], release = release[newest], newest = TRUE,
-      alone = FALSE
-    )
+  key <- rows[c("series", "at")]
+  first <- which(!duplicated(key))
+  latest <- which(!duplicated(key, fromLast = TRUE))
+  data.frame(
+    series = rows$series[first], at = rows$at[first],
+    first = rows$value[first], latest = rows$value[latest]
   )
 }
 
@@ -133,12 +190,15 @@ revisions_of_all <- function(rows) {
 #' @export
 figure_season <- function(x, by = "year", title = NULL, subtitle = NULL,
                           caption = NULL, zone = "UTC", names = NULL,
-                          dark = FALSE) {
+                          dark = FALSE, heading = NULL) {
   check_choice(by, "by", c("year", "month"), "figure")
   check_zone(zone, "figure")
   check_flag(dark, "dark")
+  check_heading(heading)
   points <- figure_points(given(x, "x", "figure"), NULL, names)
   points <- points[!is.na(points$value), , drop = FALSE]
+  shared <- shared_parts(points$name)
+  points$name <- shared$names
   date <- as.POSIXlt(
     utc(points$time),
     tz = if (any(points$intraday)) zone else "UTC"
@@ -160,57 +220,28 @@ figure_season <- function(x, by = "year", title = NULL, subtitle = NULL,
       )
   }
   unit <- unique(points$unit[!is.na(points$unit)])
+  heads <- figure_heads(points$name, shared$shared, heading, 3)
   figure_dressed(
     plot,
     title %||%
-      paste(
-        figure_title(unique(points$name), 3),
-        if (by == "year") "year over year" else "by month"
+      paste0(
+        heads$title, if (by == "year") ", by day of the year" else ", by month"
       ),
-    subtitle %||% figure_window(points$time, zone),
-    caption,
+    subtitle %||% paste0(heads$before, figure_window(points$time, zone)),
+    captions(caption, if (by == "year") season_note(points)),
     y = if (length(unit) == 1) unit,
     dark = dark
   )
 }
 
-season_years <- function(points, dark) {
-  newest <- max(points$year)
-  colour <- line_colours[[shade_name(dark)]]
-  page <- page_colours[[shade_name(dark)]]
-  starts <- c(1, 32, 60, 91, 121, 152, 182, 213, 244, 274, 305, 335)
-  old <- points[points$year != newest, , drop = FALSE]
-  ggplot2::ggplot(points, ggplot2::aes(x = .data$day, y = .data$value)) +
-    ggplot2::geom_line(
-      ggplot2::aes(group = .data$year, alpha = .data$year),
-      data = old,
-      colour = page$soft, linewidth = 0.35
-    ) +
-    ggplot2::geom_line(
-      data = points[points$year == newest, , drop = FALSE],
-      colour = colour[1],
-      linewidth = 1
-    ) +
-    ggplot2::scale_alpha_continuous(range = c(0.25, 0.8), guide = "none") +
-    ggplot2::scale_x_continuous(
-      breaks = starts, labels = month.abb, limits = c(1, 366)
-    ) +
-    ggplot2::scale_y_continuous(labels = axis_numbers) +
-    ggplot2::annotate(
-      "text",
-      x = Inf, y = Inf, hjust = 1.05, vjust = 1.5, size = 3.8,
-      label = newest, colour = colour[1], fontface = "bold"
+season_note <- function(points) {
+  past <- sort(unique(points$year[points$year < max(points$year)]))
+  if (length(past) >= 5) {
+    paste0(
+      "bands: the middle 50% and 90% of ", past[1], " to ", max(past),
+      "; grey line: their median"
     )
-}
-
-season_months <- function(points, dark) {
-  colour <- line_colours[[shade_name(dark)]]
-  ggplot2::ggplot(points, ggplot2::aes(x = .data$month, y = .data$value)) +
-    ggplot2::geom_boxplot(
-      colour = colour[1], fill = NA, outlier.size = 0.7, linewidth = 0.4
-    ) +
-    ggplot2::scale_x_discrete(drop = FALSE) +
-    ggplot2::scale_y_continuous(labels = axis_numbers)
+  }
 }
 
 #' @rdname figure_revisions

@@ -5,8 +5,9 @@ gap_states <- c("present", "partly", "filled", "provisional", "missing")
 
 #' Draw coverage and gaps
 #'
-#' `figure_gaps()` is a calendar: a cell per day (for values of months and
-#' longer: per month), coloured by its coverage. `figure_filled()` draws lines
+#' `figure_gaps()` shows a cell per day (for values of months and longer: per
+#' month), coloured by its coverage: several series, and up to two months of
+#' one, as strips, a longer series as a calendar. `figure_filled()` draws lines
 #' on which filled values have marks, a shape per rule. `figure_coverage()`
 #' shows the time span of each stored series.
 #'
@@ -47,7 +48,8 @@ figure_gaps <- function(x, calendar = NULL, title = NULL, subtitle = NULL,
     cells$state <- states_with_reasons(cells, gaps, names, zone)
   }
   cells$name <- factor(cells$name, unique(points$name))
-  cells <- gap_places(cells)
+  strips <- gap_in_strips(cells)
+  cells <- if (strips) gap_strips(cells) else gap_places(cells)
   page <- page_colours[[shade_name(dark)]]
   lines <- line_colours[[shade_name(dark)]]
   fill <- c(
@@ -69,12 +71,21 @@ figure_gaps <- function(x, calendar = NULL, title = NULL, subtitle = NULL,
     ggplot2::geom_tile(
       colour = if (nrow(cells) <= 2500) page$paper else NA,
       linewidth = 0.3,
-      height = if (nrow(cells) <= 2500) 1 else 0.9
+      height = if (strips) {
+        min(0.6, 0.08 * nlevels(cells$name) + 0.1)
+      } else if (nrow(cells) <= 2500) {
+        1
+      } else {
+        0.9
+      }
     ) +
+    (if (strips) strip_marks(cells)) +
     ggplot2::scale_fill_manual(values = fill, drop = TRUE) +
     attr(cells, "scale") +
-    ggplot2::scale_y_discrete(limits = rev)
-  if (nlevels(cells$name) > 1) {
+    ggplot2::scale_y_discrete(
+      limits = rev, labels = function(x) short_names(x, 34)
+    )
+  if (nlevels(cells$name) > 1 && !strips) {
     plot <- plot +
       ggplot2::facet_wrap(
         ggplot2::vars(.data$name),
@@ -182,6 +193,48 @@ gap_days <- function(range, monthly, step, calendar) {
   all
 }
 
+# Whether cells are drawn as a strip a series: several series, or a short
+# window.
+gap_in_strips <- function(cells) {
+  nlevels(cells$name) > 1 || nrow(cells) <= 62
+}
+
+# What is not present is drawn again, wide enough to be seen at any length.
+strip_marks <- function(cells) {
+  least <- diff(range(cells$column)) * 0.004
+  other <- cells[cells$state != "present", , drop = FALSE]
+  step <- if (cells$monthly[1]) 30 else 1
+  if (nrow(other) && least > step) {
+    ggplot2::geom_tile(
+      data = other, width = least,
+      height = min(0.6, 0.08 * nlevels(cells$name) + 0.1)
+    )
+  }
+}
+
+# Cells along the time, a row a series.
+gap_strips <- function(cells) {
+  cells$column <- as.numeric(cells$day) +
+    if (cells$monthly[1]) 15 else 0
+  cells$line <- cells$name
+  range <- range(cells$day)
+  breaks <- if (length(unique(cells$day)) <= 10) {
+    sort(unique(cells$day))
+  } else {
+    pretty(range, 8)
+  }
+  breaks <- breaks[breaks >= range[1] & breaks <= range[2]]
+  span <- as.numeric(diff(range))
+  labels <- format(
+    breaks, if (span > 1100) "%Y" else if (span > 90) "%b %Y" else "%e %b"
+  )
+  attr(cells, "scale") <- ggplot2::scale_x_continuous(
+    breaks = as.numeric(breaks)[!duplicated(labels)],
+    labels = trimws(labels)[!duplicated(labels)]
+  )
+  cells
+}
+
 # The place of a cell: days in rows of months, or of years where there are many
 # months; months in rows of years.
 gap_places <- function(cells) {
@@ -228,12 +281,16 @@ figure_filled <- function(x, title = NULL, caption = NULL, ...) {
 }
 
 #' @rdname figure_gaps
+#' @param incomplete Windows that are not complete, as returned by
+#'   [archive_incomplete()]; they are marked.
 #' @param series A table of series, as returned by [archive_series()]: `id`,
 #'   `source`, `rows`, `first`, `last`.
 #' @export
 figure_coverage <- function(series, title = NULL, subtitle = NULL,
-                            caption = NULL, zone = "UTC", dark = FALSE) {
+                            caption = NULL, zone = "UTC", dark = FALSE,
+                            incomplete = NULL) {
   check_rows(series, "series")
+  if (!is.null(incomplete)) check_rows(incomplete, "incomplete")
   for (name in c("id", "source", "first", "last", "rows")) {
     check_column(series, name)
   }
@@ -259,17 +316,19 @@ figure_coverage <- function(series, title = NULL, subtitle = NULL,
     rows$from + diff(range(c(rows$from, as.numeric(rows$last)))) * 0.002
   )
   axis <- figure_axis(c(rows$from, rows$to), zone, FALSE)
+  open <- coverage_open(incomplete, rows)
+  thick <- if (nrow(rows) > 25) 2 else 3.4
+  colour <- line_colours[[shade_name(dark)]]
   plot <- ggplot2::ggplot(
     rows,
-    ggplot2::aes(
-      xmin = .data$from, xmax = .data$to, y = .data$label,
-      colour = .data$source
-    )
+    ggplot2::aes(xmin = .data$from, xmax = .data$to, y = .data$label)
   ) +
-    ggplot2::geom_linerange(linewidth = if (nrow(rows) > 25) 2 else 3.4) +
-    ggplot2::scale_colour_manual(
-      values = series_colours(unique(rows$source), dark)
-    ) +
+    ggplot2::geom_linerange(linewidth = thick, colour = colour[1]) +
+    (if (NROW(open)) {
+      ggplot2::geom_linerange(
+        data = open, linewidth = thick, colour = colour[2]
+      )
+    }) +
     axis_scale(axis)
   figure_dressed(
     plot, title %||% "Coverage by dataset",
@@ -278,10 +337,35 @@ figure_coverage <- function(series, title = NULL, subtitle = NULL,
         thousands(whole), " series, ", thousands(sum(rows$rows)), " values"
       ),
     captions(
-      caption, if (whole > nrow(rows)) "series of a dataset are drawn together"
+      caption, if (NROW(open)) "orange: not complete, `list incomplete`",
+      if (whole > nrow(rows)) "series of a dataset are drawn together"
     ),
     dark = dark
   )
+}
+
+# Incomplete windows at the rows of their series or dataset, wide enough to be
+# seen.
+coverage_open <- function(incomplete, rows) {
+  if (!NROW(incomplete)) {
+    return(NULL)
+  }
+  least <- diff(range(c(rows$from, rows$to))) * 0.004
+  parts <- lapply(seq_len(nrow(incomplete)), function(i) {
+    prefix <- paste0(incomplete$source[i], "/", incomplete$dataset[i])
+    own <- startsWith(rows$id, paste0(prefix, "/", incomplete$label[i]))
+    of_dataset <- startsWith(rows$id, prefix)
+    at <- which(if (any(own)) own else of_dataset)
+    if (!length(at) || is.na(incomplete$from[i])) {
+      return(NULL)
+    }
+    from <- as.numeric(incomplete$from[i])
+    data.frame(
+      label = rows$label[at], from = from,
+      to = pmax(as.numeric(incomplete$to[i]), from + least)
+    )
+  })
+  do.call(rbind, parts)
 }
 
 # Datasets instead of their series.

@@ -11,9 +11,18 @@
 #' @param index A number to which the first value of every series is scaled,
 #'   such as 100, to compare series of different size; `NULL` draws the values
 #'   as they are.
+#' @param base The day (or instant) on which every series has the value `index`
+#'   [100]: its last value on that day, or before it; by default the first
+#'   value.
+#' @param over A length of time, such as `"1 year"`: the change in percent
+#'   since the value that long before, or up to seven days older, is drawn, see
+#'   [series_change()].
 #' @param log_scale Whether the axis of values is logarithmic.
 #' @param names Names in place of those of the series, as `c(KELD = "Kelder
 #'   Lines")`.
+#' @param heading What the series measure, as the title of their dataset: it
+#'   becomes the title. What all names share goes into the subtitle, after a
+#'   second text of `heading`.
 #' @param title,subtitle,caption Texts above and below; by default from the
 #'   series. The caption states the window, thinning, and provisional values.
 #' @param zone The IANA zone of the dates on the axis.
@@ -47,18 +56,26 @@
 figure_lines <- function(x, value = NULL, panels = "none", index = NULL,
                          log_scale = FALSE, names = NULL, title = NULL,
                          subtitle = NULL, caption = NULL, zone = "UTC",
-                         bridge = 30, dark = FALSE, columns = 2000) {
+                         bridge = 30, dark = FALSE, columns = 2000,
+                         heading = NULL, base = NULL, over = NULL) {
   check_lines(panels, index, log_scale, zone, bridge, dark, columns)
-  points <- figure_points(given(x, "x", "figure"), value, names)
+  check_heading(heading)
+  x <- given(x, "x", "figure")
+  jumps <- lines_jumps(x, value, zone)
+  if (!is.null(over)) x <- lines_changes(x, over, index %||% base, value)
+  points <- figure_points(x, value, names)
   points <- points[!is.na(points$value), , drop = FALSE]
+  shared <- shared_parts(points$name)
+  points$name <- shared$names
   side_by_side <- all(points$intraday)
   axis <- figure_axis(points$time, zone, side_by_side)
   points$at <- axis$position
   points$time <- utc(points$time)
   points$shown <- points$value
-  first <- match(points$name, points$name)
-  if (!is.null(index)) {
-    points$shown <- points$value / points$value[first] * index
+  base <- lines_base(points, index, base, zone)
+  if (!is.null(base)) {
+    index <- base$index
+    points$shown <- points$value / base$value * index
   }
   if (log_scale && any(points$shown <= 0)) {
     vetusta_stop(
@@ -75,13 +92,17 @@ figure_lines <- function(x, value = NULL, panels = "none", index = NULL,
   drawn <- thinned_points(points, columns)
   plot <- lines_drawn(drawn, axis, panels, log_scale, dark)
   names_shown <- unique(points$name)
-  notes <- captions(caption, lines_notes(points, drawn, columns))
+  heads <- figure_heads(names_shown, shared$shared, heading)
+  notes <- captions(
+    caption, jump_words(jumps), lines_notes(points, drawn, columns)
+  )
   figure_dressed(
     plot,
-    title %||% figure_title(names_shown),
-    subtitle %||% figure_window(as.numeric(points$time), zone),
+    title %||% heads$title,
+    subtitle %||%
+      paste0(heads$before, figure_window(as.numeric(points$time), zone)),
     notes,
-    y = lines_label(points, index, value),
+    y = lines_label(points, index, value, base$day, over),
     dark = dark
   ) +
     ggplot2::theme(
@@ -312,39 +333,4 @@ filled_marks <- function(points) {
       guide = ggplot2::guide_legend(override.aes = list(colour = "grey50"))
     )
   )
-}
-
-lines_notes <- function(points, drawn, columns) {
-  filled <- sum(points$status == "filled")
-  c(
-    if (nrow(drawn) < nrow(points)) {
-      paste0(
-        thousands(nrow(points)), " values, of which the ",
-        "first, last, lowest and highest of each of ", thousands(columns),
-        " columns are drawn"
-      )
-    },
-    if (any(points$status == "provisional")) "dashed: provisional",
-    if (filled) {
-      paste0("marks: ", thousands(filled), " filled value", if (filled > 1) "s")
-    },
-    if (length(unique(points$name)) > 12) {
-      paste0(
-        thousands(length(unique(points$name))),
-        " series: their names are left out"
-      )
-    }
-  )
-}
-
-lines_label <- function(points, index, value) {
-  if (!is.null(index)) {
-    return(paste0("first value = ", format(index)))
-  }
-  unit <- unique(points$unit)
-  if (length(unit) == 1 && !is.na(unit)) {
-    unit
-  } else if (all(points$intraday) || !is.null(value)) {
-    value %||% "close"
-  }
 }

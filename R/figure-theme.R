@@ -228,6 +228,32 @@ figure_dressed <- function(plot, title, subtitle, caption, x = NULL, y = NULL,
     theme_vetusta(dark)
 }
 
+# Panels above each other with heights in proportion, each with its own axis,
+# and a column per value of `columns`.
+stacked_strips <- function(columns, heights) {
+  facet <- ggplot2::facet_grid(
+    rows = ggplot2::vars(.data$strip),
+    cols = columns,
+    scales = "free_y",
+    switch = "y",
+    labeller = ggplot2::labeller(name = short_names)
+  )
+  ggplot2::ggproto(NULL, facet, draw_panels = function(self, ...) {
+    table <- ggplot2::ggproto_parent(facet, self)$draw_panels(...)
+    rows <- unique(ggplot2::panel_rows(table)$t)
+    table$heights[rows] <- grid::unit(heights[seq_along(rows)], "null")
+    table
+  })
+}
+
+# The names of such panels, beside their axes.
+strip_text <- function() {
+  ggplot2::theme(
+    strip.placement = "outside",
+    strip.text.y.left = ggplot2::element_text(angle = 90, face = "plain")
+  )
+}
+
 # Axis numbers with thousands separators and no superfluous digits.
 axis_numbers <- function(x) {
   text <- format(x, big.mark = ",", trim = TRUE, scientific = FALSE, digits = 6)

@@ -1,0 +1,55 @@
+# What is said of prices that jump as at a split.
+
+# Jumps in words; NULL without any.
+jump_words <- function(jumps) {
+  if (!NROW(jumps)) {
+    return(NULL)
+  }
+  shares <- ifelse(
+    jumps$ratio >= 1, paste(format_ratio(jumps$ratio), "for 1"),
+    paste("1 for", format_ratio(1 / jumps$ratio))
+  )
+  shown <- utils::head(
+    paste0(
+      jumps$symbol, " on ", trimws(format(jumps$day, "%e %B %Y")), " (",
+      shares, ")"
+    ), 3
+  )
+  paste0(
+    "not adjusted: the price jumps as at a split, ",
+    paste(shown, collapse = ", "),
+    if (nrow(jumps) > 3) paste(" and", nrow(jumps) - 3, "more")
+  )
+}
+
+format_ratio <- function(ratio) trimws(format(signif(ratio, 3)))
+
+# A note where daily or longer bars jump as at a split.
+say_jumps <- function(tables, zone) {
+  jumps <- lapply(tables, function(table) {
+    interval <- attr(table, "interval", exact = TRUE)
+    if (!is_bars(table) || (!is.null(interval) && is_intraday(interval))) {
+      return(NULL)
+    }
+    tryCatch(
+      without_notes(bars_jumps(table, zone = zone)),
+      vetusta_error = function(e) NULL
+    )
+  })
+  jumps <- do.call(rbind, lapply(jumps, as.data.frame))
+  if (NROW(jumps)) {
+    jumps$day <- local_day(jumps$time, zone)
+    message(
+      structure(
+        class = c("vetusta_note", "message", "condition"),
+        list(
+          message = paste0(
+            "note: ", jump_words(jumps),
+            "; bars_adjust() and `vetusta adjust` make prices comparable\n"
+          ),
+          call = NULL
+        )
+      )
+    )
+  }
+}
