@@ -42,9 +42,11 @@ archive_import_guess <- function(file, form = NULL) {
   }
   series <- named(c("series", "station", "key", "id"))
   symbol <- named(c("symbol", "ticker", "instrument", "code"))
+  closes <- names(rows)[
+    import_said(names(rows)) %in% c("close", bars_other_names$close)
+  ]
   close <- named(c("close", "last", "price", "settle")) %||%
-    names(rows)[grepl(draft_columns$close, import_said(names(rows)), TRUE)][1]
-  if (is.na(close)) close <- NULL
+    if (length(closes)) closes[1]
   periods <- names(rows)[looks == "number" & period_columns(names(rows))]
   numbers <- setdiff(names(rows)[looks == "number"], time)
   columns <- character()

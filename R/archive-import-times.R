@@ -101,7 +101,10 @@ import_year_column <- function(rows) {
   if (all(!is.na(time_periods(as.character(rows[[joined]]))$first))) joined
 }
 
-import_said <- function(names) draft_said(paste0("/", gsub("/", " ", names)))
+# Names in small letters, without brackets, units and accents.
+import_said <- function(names) {
+  draft_said(paste0("/", gsub("/", " ", plain_names(names))))
+}
 
 # 930 is 09:30, and 93015 is 09:30:15.
 import_clock <- function(text) {

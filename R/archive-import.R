@@ -188,12 +188,22 @@ import_kinds <- function(names, time_as) {
   unname(kinds)
 }
 
-# Other common names of the columns of bars.
+# Other common names of the columns of bars, without accents; in English, and
+# then in German, French, Spanish and Italian.
 bars_other_names <- list(
-  time = c("date", "timestamp", "datetime", "day", "date/time"),
+  time = c(
+    "date", "timestamp", "datetime", "day", "date_time", "datum", "tag",
+    "jour", "fecha", "giorno", "data"
+  ),
   symbol = c("ticker", "instrument"),
-  close = c("last", "price", "settle"),
-  volume = c("vol", "vol.")
+  open = c("eroffnung", "ouverture", "apertura"),
+  high = c("hoch", "haut", "plus_haut", "maximo", "massimo"),
+  low = c("tief", "bas", "plus_bas", "minimo"),
+  close = c(
+    "last", "price", "settle", "schluss", "schlusskurs", "kurs", "cloture",
+    "cours", "cierre", "chiusura"
+  ),
+  volume = c("vol", "umsatz", "volumen")
 )
 
 named_for_bars <- function(raw, columns, symbol, file) {
@@ -214,16 +224,12 @@ named_for_bars <- function(raw, columns, symbol, file) {
   lower <- match(plain_names(names(raw)), known)
   free <- !is.na(lower) & !known[lower] %in% names(columns) & !duplicated(lower)
   names(raw)[free] <- known[lower[free]]
-  for (name in setdiff(names(draft_columns), names(raw))) {
+  for (name in setdiff(names(bars_other_names), names(raw))) {
     if (name == "symbol" && !is.null(symbol)) next
-    plain <- plain_names(names(raw))
-    other <- which(plain %in% bars_other_names[[name]])
-    if (!length(other)) {
-      other <- which(
-        grepl(draft_columns[[name]], import_said(names(raw)), TRUE) &
-          !names(raw) %in% bars_columns
-      )
-    }
+    other <- which(
+      import_said(names(raw)) %in% bars_other_names[[name]] &
+        !names(raw) %in% bars_columns
+    )
     if (name == "time" && "date" %in% names(raw)) {
       other <- which(names(raw) == "date")
     }

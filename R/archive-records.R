@@ -132,8 +132,9 @@ datasets_of_shape <- function(datasets, shape) {
 }
 
 # Stored names of instruments, places and series of some sources, by symbol,
-# place and key. A symbol's name includes the symbol.
-archive_names <- function(archive, sources) {
+# place and key. A symbol's name includes the symbol. Without `codes` the series
+# of codes are left out: their titles come with the tables that are read.
+archive_names <- function(archive, sources, codes = TRUE) {
   keys <- c(instruments = "symbol", places = "place")
   datasets <- archive_datasets(archive)
   lists <- lapply(names(keys), function(shape) {
@@ -153,6 +154,9 @@ archive_names <- function(archive, sources) {
     })
   })
   lists <- unlist(lists)
+  if (!codes) {
+    return(lists)
+  }
   # series of codes are named by the labels of their codes
   series <- store_series(archive)
   series <- series[

@@ -23,33 +23,3 @@ jump_words <- function(jumps) {
 }
 
 format_ratio <- function(ratio) trimws(format(signif(ratio, 3)))
-
-# A note where daily or longer bars jump as at a split.
-say_jumps <- function(tables, zone) {
-  jumps <- lapply(tables, function(table) {
-    interval <- attr(table, "interval", exact = TRUE)
-    if (!is_bars(table) || (!is.null(interval) && is_intraday(interval))) {
-      return(NULL)
-    }
-    tryCatch(
-      without_notes(bars_jumps(table, zone = zone)),
-      vetusta_error = function(e) NULL
-    )
-  })
-  jumps <- do.call(rbind, lapply(jumps, as.data.frame))
-  if (NROW(jumps)) {
-    jumps$day <- local_day(jumps$time, zone)
-    message(
-      structure(
-        class = c("vetusta_note", "message", "condition"),
-        list(
-          message = paste0(
-            "note: ", jump_words(jumps),
-            "; bars_adjust() and `vetusta adjust` make prices comparable\n"
-          ),
-          call = NULL
-        )
-      )
-    )
-  }
-}

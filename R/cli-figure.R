@@ -85,7 +85,7 @@ cli_figure_options <- function(kind, options) {
   for (name in names(cli_figure_only)) {
     if (isTRUE(options[[name]]) || is.character(options[[name]])) {
       kinds <- cli_figure_only[[name]]
-      if (!kind %in% kinds) {
+      if (!length(intersect(kinds, kind))) {
         cli_usage_error(
           "--", gsub("_", "-", name), " is for ",
           paste(kinds, collapse = " and "), ", and this figure is ", kind

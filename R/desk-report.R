@@ -48,7 +48,7 @@ desk_report <- function(desk, ids = NULL, from = NULL, to = NULL,
     calendars = calendars,
     sources = desk_sources_text(cards),
     status = if (length(desk$track)) desk_status(desk),
-    names = archive_names(archive, names)
+    names = archive_names(archive, names, codes = FALSE)
   )
   desk_report_models(desk, report)
 }

@@ -32,7 +32,8 @@ lines_base <- function(points, index, base, zone) {
 
 # Jumps of prices, of all tables of bars.
 lines_jumps <- function(x, value, zone) {
-  if (!is.null(value) && !value %in% c("open", "high", "low", "close")) {
+  prices <- c("open", "high", "low", "close")
+  if (!is.null(value) && (!is.character(value) || !any(value %in% prices))) {
     return(NULL)
   }
   tables <- if (is.data.frame(x)) list(x) else x

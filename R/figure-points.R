@@ -33,7 +33,7 @@ figure_points <- function(x, value = NULL, names = NULL) {
     )
   }
   known <- match(all$name, names(names))
-  if (is.null(names)) all$name <- ifelse(is.na(all$title), all$name, all$title)
+  all$name <- ifelse(is.na(all$title), all$name, all$title)
   all$name <- ifelse(is.na(known), all$name, as.character(names)[known])
   all[setdiff(base::names(all), "title")]
 }

@@ -18,9 +18,9 @@
 #' @param status A result of [desk_status()].
 #' @param names Names in place of those of the series.
 #' @return `report_make()`: a `vetusta_report`, a list of `title`, `made` (an
-#'   instant), `summary` (texts), `tables` (data frames, named by their
-#'   headings) and `figures` (ggplots). [report_save()] writes it, `print()`
-#'   shows it as text.
+#'   instant), `summary` (texts), `numbers` (texts, named), `tables` (data
+#'   frames, named by their headings) and `figures` (ggplots). [report_save()]
+#'   writes it, `print()` shows it as text.
 #' @section Errors: `vetusta_error_argument` if the archive has none of the
 #'   series.
 #' @export
@@ -69,9 +69,21 @@ report_make <- function(archive, ids = NULL, title = "Contents of the archive",
     "Rejected rows" = report_rejected(archive),
     "Sources" = sources
   )
+  open <- archive_incomplete(archive)
+  open <- open[
+    paste(open$source, open$dataset) %in% paste(series$source, series$dataset),
+  ]
+  attention <- report_attention(status, drawn, tables, nrow(open))
+  numbers <- report_numbers(archive, series, drawn, status, nrow(open), tables)
+  tables <- c(
+    list("Needs attention" = attention, "Newest values" = drawn$newest), tables
+  )
   figures <- c(
     if (nrow(series)) {
-      list("Coverage by dataset" = figure_coverage(series, zone = zone))
+      list(
+        "Coverage by dataset" =
+          figure_coverage(series, zone = zone, incomplete = open)
+      )
     },
     drawn$figures
   )
@@ -81,6 +93,7 @@ report_make <- function(archive, ids = NULL, title = "Contents of the archive",
       made = utc(floor(as.numeric(Sys.time()))),
       zone = zone,
       summary = report_summary(archive, series, drawn),
+      numbers = numbers,
       tables = Filter(NROW, tables),
       figures = figures
     ),
@@ -142,8 +155,13 @@ report_save <- function(report, file, template = NULL) {
   invisible(file)
 }
 
+# Tables of the first screen, before the figures.
+report_first <- c("Needs attention", "Newest values")
+
 report_html <- function(report) {
-  heads <- c(names(report$figures), names(report$tables))
+  first <- intersect(report_first, names(report$tables))
+  others <- setdiff(names(report$tables), first)
+  heads <- c(first, names(report$figures), others)
   id <- function(text) gsub("[^a-z0-9]+", "-", tolower(text))
   link <- paste0(
     "<li><a href=\"#", id(heads), "\">", html_text(heads), "</a></li>"
@@ -156,12 +174,15 @@ report_html <- function(report) {
       "</section>"
     )
   }))
-  tables <- unlist(lapply(names(report$tables), function(name) {
+  tabled <- function(name) {
+    rows <- report$tables[[name]]
     c(
       paste0("<section><h2 id=\"", id(name), "\">", html_text(name), "</h2>"),
-      report_table(report$tables[[name]], name, report$zone), "</section>"
+      report_table(rows, name, report$zone, id, heads), "</section>"
     )
-  }))
+  }
+  opening <- unlist(lapply(first, tabled))
+  tables <- unlist(lapply(others, tabled))
   c(
     "<!doctype html>", "<html lang=\"en\"><head><meta charset=\"utf-8\">",
     "<meta name=\"viewport\" content=\"width=device-width, initial-scale=1\">",
@@ -170,13 +191,14 @@ report_html <- function(report) {
     report_asset("report.css"), "</style></head>",
     "<body><a class=\"skip\" href=\"#main\">To the report</a>", "<header>",
     paste0("<h1>", html_text(report$title), "</h1>"),
-    paste0("<p>", html_text(report$summary), "</p>"),
     paste0(
-      "<p class=\"soft\">Made ", format_instant(report$made), "; times in ",
+      "<p class=\"soft\">", html_text(paste(report$summary, collapse = " ")),
+      " Made ", format_instant(report$made), "; times in ",
       html_text(report$zone), ".</p>"
     ),
-    "<nav aria-label=\"Contents\"><ul>", link, "</ul></nav>", "</header>",
-    "<main id=\"main\">", figures, tables, "</main>", "<script>",
+    report_numbers_html(report$numbers), "</header>",
+    "<nav aria-label=\"Contents\"><ul>", link, "</ul></nav>",
+    "<main id=\"main\">", opening, figures, tables, "</main>", "<script>",
     report_asset("tables.js"), "</script>", "<script>",
     report_asset("report.js"), "</script></body></html>"
   )
@@ -191,20 +213,34 @@ report_asset <- function(name) {
 }
 
 # A table with search, sortable columns, and a CSV link.
-report_table <- function(rows, name, zone) {
+report_table <- function(rows, name, zone, id = identity, heads = NULL) {
+  lines <- attr(rows, "lines")
   shown <- utils::head(as.data.frame(rows), 5000)
   shown <- shown[!vapply(shown, function(column) all(is.na(column)), TRUE)]
-  cells <- lapply(
-    names(shown), function(column) report_cells(shown[[column]], column, zone)
-  )
+  cells <- lapply(names(shown), function(column) {
+    if (column == "see" && !is.null(heads)) {
+      return(report_see(shown$see, id, heads))
+    }
+    report_cells(shown[[column]], column, zone)
+  })
+  if (length(lines) == nrow(shown)) {
+    cells <- c(cells, list(
+      paste0("<td>", vapply(lines, report_spark, ""), "</td>")
+    ))
+  }
   body <- paste0("<tr>", do.call(paste0, cells), "</tr>")
   numbers <- vapply(shown, is.numeric, TRUE)
-  heads <- paste0(
+  columns <- paste0(
     "<th scope=\"col\"", ifelse(numbers, " class=\"number\"", ""), "><button>",
     html_text(gsub("_", " ", names(shown))), "</button></th>",
     collapse = ""
   )
-  few <- nrow(shown) < 8
+  if (length(lines) == nrow(shown)) {
+    columns <- paste0(
+      columns, "<th scope=\"col\"><button>last values</button></th>"
+    )
+  }
+  few <- nrow(shown) < 8 || name %in% report_first
   c(
     paste0(
       "<div class=\"table\" data-name=\"",
@@ -224,7 +260,7 @@ report_table <- function(rows, name, zone) {
       "<div class=\"scroll\" tabindex=\"0\" role=\"region\" aria-label=\"",
       html_text(name), "\"><table><thead><tr>"
     ),
-    heads, "</tr></thead><tbody>", body, "</tbody></table></div>",
+    columns, "</tr></thead><tbody>", body, "</tbody></table></div>",
     if (nrow(rows) > nrow(shown)) {
       paste0(
         "<p class=\"soft\">the first ", thousands(nrow(shown)), " of ",
@@ -232,6 +268,15 @@ report_table <- function(rows, name, zone) {
       )
     },
     "</div>"
+  )
+}
+
+# Links to the sections with the details.
+report_see <- function(see, id, heads) {
+  ifelse(
+    see %in% heads,
+    paste0("<td><a href=\"#", id(see), "\">", html_text(see), "</a></td>"),
+    paste0("<td>", html_text(see), "</td>")
   )
 }
 
@@ -266,7 +311,12 @@ report_cells <- function(column, name, zone) {
     html_text(sub("^.*/([^/]+)/?$", "\\1", text[linked])), "</a>"
   )
   paste0(
-    "<td", if (is.numeric(column)) " class=\"number\"",
+    "<td",
+    if (is.numeric(column)) {
+      " class=\"number\""
+    } else if (length(text) && all(grepl("^([0-9]{4}-[0-9]{2}.*)?$", text))) {
+      " class=\"time\""
+    },
     if (!is.null(sorted)) paste0(" data-sort=\"", sorted, "\""), ">", shown,
     "</td>"
   )

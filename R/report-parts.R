@@ -41,11 +41,17 @@ report_series <- function(archive, series, wanted) {
     parts
   ) <- vapply(groups, function(rows) report_name(series[rows[1], ]), "")
   figures <- unlist(unname(lapply(parts, `[[`, "figures")), recursive = FALSE)
+  jumps <- lapply(names(parts), function(name) {
+    jumps <- as.data.frame(parts[[name]]$jumps)
+    if (nrow(jumps)) cbind(jumps, figure = name)
+  })
   passed <- lengths(groups)[lengths(groups) > report_most]
   list(
     gaps = do.call(rbind, unname(lapply(parts, `[[`, "gaps"))),
     coverage = unlist(unname(lapply(parts, `[[`, "coverage"))),
     figures = figures,
+    newest = report_newest_all(lapply(parts, `[[`, "newest")),
+    jumps = do.call(rbind, jumps),
     passed = sum(passed)
   )
 }
@@ -76,7 +82,8 @@ report_group <- function(archive, series, wanted) {
   if (!length(tables) || !nrow(tables[[1]])) {
     return(NULL)
   }
-  table <- tables[[1]]
+  table <- archive_unit_labels(tables[[1]], archive)
+  wanted$heading <- archive_heading(archive, list(table))
   calendar <- wanted$calendars[[series$source[1]]]
   gaps <- tryCatch(
     without_notes(
@@ -99,7 +106,11 @@ report_group <- function(archive, series, wanted) {
         series$source[1], series$dataset[1], summary[[key]], series$frequency[1]
       )
     ),
-    figures = report_drawn(table, series, calendar, wanted, gaps)
+    figures = report_drawn(table, series, calendar, wanted, gaps),
+    newest = report_newest(table, wanted$names, wanted$heading[1], wanted$zone),
+    jumps = if (is_bars(table)) {
+      candle_jumps(table, attr(table, "interval", exact = TRUE), wanted$zone)
+    }
   )
 }
 
@@ -139,7 +150,8 @@ report_drawn <- function(table, group, calendar, wanted, gaps) {
       panels = if (series > 1 && series <= 12) "free" else "none",
       zone = wanted$zone,
       names = wanted$names,
-      columns = if (series > 12 || wanted$many) 150 else 400
+      columns = if (series > 12 || wanted$many) 150 else 400,
+      heading = wanted$heading
     )
   )
   # zooming shows more points than the first view
@@ -153,6 +165,7 @@ report_drawn <- function(table, group, calendar, wanted, gaps) {
         panels = "fixed",
         zone = wanted$zone,
         names = wanted$names,
+        heading = wanted$heading,
         columns = max(150, floor(wanted$points / 4 / series))
       )
     )

@@ -145,7 +145,8 @@ test_that("the season has bands of earlier years, and names the years", {
 test_that("figure refuses options of other kinds, and takes texts", {
   folder <- withr::local_tempdir()
   file <- file.path(folder, "a.csv")
-  writeLines(c("time,value", paste0(as.Date("2026-01-01") + 0:9, ",", 1:10)), file)
+  days <- as.Date("2026-01-01") + 0:9
+  writeLines(c("time,value", paste0(days, ",", 1:10)), file)
   run <- function(...) {
     run_vetusta("figure", ..., "--input", "a.csv", folder = folder)
   }

@@ -270,7 +270,7 @@ test_that("coverage, moves, statements, correlations, revisions, seasons", {
   expect_identical(lines$value[lines$line == "first"], c(1, 3))
   expect_identical(lines$value[lines$line == "latest"], c(2, 3))
   expect_identical(lines$value[lines$line == "revision"], c(1, 0))
-  expect_match(revised$labels$subtitle, "1 of 2 values revised, by 100% at most")
+  expect_match(revised$labels$subtitle, "1 of 2 values revised, by 100%")
   season <- figure_season(days_of(800))
   expect_setequal(unique(season$data$year), 2020:2022)
   expect_identical(

@@ -287,3 +287,65 @@ test_that("a report is made of the parts that are chosen", {
   )
   expect_error(report_choose(1, "a"), class = "vetusta_error_report")
 })
+
+test_that("the first screen has numbers, what needs attention, newest values", {
+  archive <- report_archive()
+  report <- report_make(archive)
+  expect_identical(
+    unname(report$numbers[["series"]]),
+    as.character(nrow(archive_series(archive)))
+  )
+  newest <- report$tables[["Newest values"]]
+  newest_of <- function(table, back) table$value[nrow(table) - back]
+  level <- archive_read(archive, "kelder-lock")[[1]]
+  mine <- newest[newest$series %in% c("kelder-lock", "Kelder Lock"), ]
+  expect_identical(mine$value, level$value[nrow(level)])
+  expect_equal(
+    mine$change_percent,
+    round(100 * (newest_of(level, 0) / newest_of(level, 1) - 1), 2)
+  )
+  lines <- attr(newest, "lines")
+  expect_length(lines, nrow(newest))
+  expect_identical(
+    lines[[match(mine$series, newest$series)]],
+    as.double(utils::tail(level$value, 60))
+  )
+  file <- withr::local_tempfile(fileext = ".html")
+  report_save(report, file)
+  html <- xml2::read_html(file)
+  heads <- xml2::xml_text(xml2::xml_find_all(html, "//h2"))
+  expect_identical(heads[1:2], c("Needs attention", "Newest values"))
+  expect_length(
+    xml2::xml_find_all(html, "//svg[@class='spark']|//*[@class='spark']"),
+    sum(lengths(lines) > 1)
+  )
+  # a jump, a stale query and a rejected row are there, with links
+  days <- as.POSIXct("2025-09-08", tz = "UTC") + 86400 * 0:9
+  close <- c(118, 119, 120, 119, 121, 60.6, 61, 60.5, 61, 60)
+  put_rows(
+    archive, "quay", "bars", "bars",
+    data.frame(symbol = "PAPR", time = days, close = close), "P1D"
+  )
+  status <- data.frame(
+    query = "levels", stale = TRUE, outcome = "done", message = NA,
+    complete_until = as.POSIXct("2026-03-01", tz = "UTC")
+  )
+  later <- report_make(archive, status = status)
+  needs <- later$tables[["Needs attention"]]
+  expect_true(all(c("stale: levels", "jump: PAPR") %in% needs$what))
+  expect_match(needs$detail, "2 for 1", all = FALSE)
+  expect_identical(later$numbers[["stale"]], "1")
+  report_save(later, file)
+  html <- xml2::read_html(file)
+  ids <- xml2::xml_attr(xml2::xml_find_all(html, "//*[@id]"), "id")
+  to <- xml2::xml_attr(xml2::xml_find_all(html, "//td/a"), "href")
+  to <- sub("#", "", to[startsWith(to, "#")])
+  expect_true(length(to) > 1 && all(to %in% ids))
+})
+
+test_that("small lines draw one value, equal values and odd ranges", {
+  spark <- vetusta:::report_spark
+  expect_identical(spark(1), "")
+  expect_match(spark(c(2, 2, 2)), "13 60,13|,13 ")
+  expect_no_match(spark(c(1e-9, 2e-9, -1e300)), "NaN|NA|Inf")
+})
