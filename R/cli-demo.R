@@ -110,7 +110,8 @@ demo_look <- function(desk, archive) {
     file("lines.png")
   )
   figure_save(
-    figure_gaps(minutes, calendar, zone = calendar$zone), file("gaps.png")
+    figure_gaps(minutes, calendar, zone = calendar$zone, gaps = gaps),
+    file("gaps.png")
   )
   export_csv(days, file("days.csv"))
   dated <- bars_dated(days)
