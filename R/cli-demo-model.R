@@ -55,7 +55,7 @@ demo_figures <- function(desk) {
     filled = c("--input", file.path(desk$folder, "level.csv")),
     coverage = character(),
     correlation = c("KELD@1 minute", "TAMX@1 minute", "YSLT@1 minute"),
-    revisions = "basin/LOCK_TRAFFIC/M.ORV.KELDER.GRAIN.B.T",
+    revisions = "basin/FREIGHT_PRICES/*LOWER*",
     movers = "quay/market",
     statement = "KELD"
   )

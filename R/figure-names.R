@@ -47,6 +47,9 @@ figure_heads <- function(names, shared, heading, most = 5) {
   heading <- paste0(
     toupper(substr(heading[1], 1, 1)), substring(heading[1], 2)
   )
+  if (length(names) == 1 && nchar(names) + nchar(heading) > 60) {
+    return(list(title = heading, before = paste0(names, "; ")))
+  }
   if (length(names) == 1) {
     return(list(title = paste0(names, ": ", lower_first(heading)), before = ""))
   }

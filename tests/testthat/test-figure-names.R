@@ -41,6 +41,11 @@ test_that("what all names share is said once", {
   expect_setequal(as.character(unique(figure$data$name)), c("Lower", "Upper"))
   one <- figure_lines(statistic("Kelder Lock"), heading = "Daily mean level")
   expect_identical(one$labels$title, "Kelder Lock: daily mean level")
+  long <- figure_lines(
+    statistic(strrep("a long name ", 6)), heading = "Daily mean level"
+  )
+  expect_identical(long$labels$title, "Daily mean level")
+  expect_match(long$labels$subtitle, "^a long name")
   abbreviation <- figure_lines(statistic("Orvane"), heading = "GDP at prices")
   expect_identical(abbreviation$labels$title, "Orvane: GDP at prices")
 })
