@@ -32,8 +32,14 @@ report_newest <- function(table, names, heading, zone, most = 12) {
     )
   })
   out <- do.call(rbind, lapply(rows, `[[`, "row"))
-  # a day has no hour
-  out$time <- report_times(out$time, zone)
+  # bars of a day or longer have a day, and no hour
+  interval <- attr(table, "interval", exact = TRUE)
+  out$time <- if (is_bars(table) && !is.null(interval) &&
+    !is_intraday(interval)) {
+    format(local_day(out$time, zone))
+  } else {
+    report_times(out$time, zone)
+  }
   attr(out, "lines") <- lapply(rows, `[[`, "line")
   out
 }

@@ -225,8 +225,13 @@ report_coverage_table <- function(series, coverage, zone) {
   rows$coverage <- as.numeric(
     coverage[match(key, names(coverage))] %||% rep(NA, nrow(rows))
   )
+  # a bar of a day or longer is its trading day
+  days <- series$shape == "bars" & !grepl("^PT", series$frequency)
   for (name in c("first", "last")) {
-    rows[[name]] <- report_times(rows[[name]], zone)
+    rows[[name]] <- ifelse(
+      days, format(local_day(rows[[name]], zone)),
+      report_times(rows[[name]], zone)
+    )
   }
   rows[c("source", "id", "rows", "coverage", "first", "last")]
 }
@@ -307,6 +312,12 @@ format.vetusta_report <- function(x, ...) {
         if (inherits(rows[[column]], "POSIXct")) {
           rows[[column]] <-
             format(rows[[column]], "%Y-%m-%d %H:%M", tz = x$zone)
+        }
+        if (column == "coverage" && is.numeric(rows[[column]])) {
+          share <- rows[[column]]
+          rows[[column]] <- ifelse(
+            is.na(share), "", sprintf("%.1f%%", 100 * share)
+          )
         }
         if (is.character(rows[[column]])) {
           rows[[column]] <- short_names(rows[[column]], 34)
