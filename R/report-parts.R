@@ -226,7 +226,8 @@ report_coverage_table <- function(series, coverage, zone) {
     coverage[match(key, names(coverage))] %||% rep(NA, nrow(rows))
   )
   # a bar of a day or longer is its trading day
-  days <- series$shape == "bars" & !grepl("^PT", series$frequency)
+  days <- series$id %in% datasets_of_shape(series, "bars")$id &
+    !grepl("^PT", series$frequency)
   for (name in c("first", "last")) {
     rows[[name]] <- ifelse(
       days, format(local_day(rows[[name]], zone)),
