@@ -11,9 +11,9 @@
 #' @param index A number to which the first value of every series is scaled,
 #'   such as 100, to compare series of different size; `NULL` draws the values
 #'   as they are.
-#' @param base The day (or instant) on which every series has the value `index`
-#'   [100]: its last value on that day, or before it; by default the first
-#'   value.
+#' @param base The day (or instant) on which every series has the value `index`,
+#'   or 100 without one: its last value on that day, or before it; by default
+#'   the first value.
 #' @param over A length of time, such as `"1 year"`: the change in percent
 #'   since the value that long before, or up to seven days older, is drawn, see
 #'   [series_change()].
