@@ -127,19 +127,19 @@ revisions_drawn <- function(points, axis, dark) {
       labeller = ggplot2::labeller(.default = short_names)
     ))
   }
+  first <- part(points$first, strips[1], "first")
+  latest <- part(points$latest, strips[1], "latest")
   plot <- plot +
     ggplot2::geom_line(
-      data = values[values$line == "first" & !is.na(values$value), ],
-      colour = colour[2], linewidth = 0.5
+      data = first[!is.na(first$value), ], colour = colour[2], linewidth = 0.5
     ) +
     ggplot2::geom_point(
-      data = values[values$line == "first" & !is.na(values$value) &
-        rep(points$revision %in% 0 | is.na(points$revision), 2) == FALSE, ],
-      colour = colour[2], size = 1.5
+      data = first[which(points$revision != 0), ], colour = colour[2],
+      size = 1.5
     ) +
     ggplot2::geom_line(
-      data = values[values$line == "latest" & !is.na(values$value), ],
-      colour = colour[1], linewidth = 0.8
+      data = latest[!is.na(latest$value), ], colour = colour[1],
+      linewidth = 0.8
     )
   plot + stacked_strips(
     if (nlevels(points$name) > 1) ggplot2::vars(.data$name), c(2, 1)
@@ -163,8 +163,7 @@ revisions_counted <- function(points) {
   )
 }
 
-# A row per series and period: its first and its latest value, and the number of
-# releases with another value.
+# A row per series and period: its first and its latest value.
 revisions_of_two <- function(rows) {
   data.frame(
     series = rows$series, at = rows$at, first = rows$first,

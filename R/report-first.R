@@ -65,13 +65,13 @@ report_newest_all <- function(parts, most = 40) {
 
 # What a reader should look at: a row each, with the heading of the table or
 # figure that has the details.
-report_attention <- function(status, drawn, tables, incomplete) {
+report_attention <- function(status, series, drawn, tables, incomplete) {
   row <- function(what, detail, see) {
     if (length(what)) data.frame(what = what, detail = detail, see = see)
   }
   stale <- status[status[["stale"]] %in% TRUE, ]
   failed <- status[status[["outcome"]] %in% "failed", ]
-  recent <- report_recent_gaps(drawn$gaps)
+  recent <- report_recent_gaps(drawn$gaps, series)
   count <- function(name) NROW(tables[[name]])
   jumps <- drawn$jumps
   rows <- rbind(
@@ -93,14 +93,18 @@ report_attention <- function(status, drawn, tables, incomplete) {
         paste0("gap: ", recent$series),
         paste0(
           counted_each(recent$missing, "value"),
-          " missing up to the last week: ", recent$reason
+          " missing in a gap of the last week: ", recent$reason
         ),
         "Gaps and their reasons"
       )
     },
     if (NROW(jumps)) {
       row(
-        paste0("jump: ", jumps$symbol), jump_words(jumps), jumps$figure
+        paste0("jump: ", jumps$symbol),
+        vapply(
+          seq_len(nrow(jumps)), function(i) jump_words(jumps[i, ]), ""
+        ),
+        jumps$figure
       )
     },
     if (incomplete > 0) {
@@ -133,17 +137,19 @@ counted_each <- function(counts, what) {
   vapply(counts, function(n) counted(n, what), "")
 }
 
-# Gaps that reach into the last week, except those without any trade, about
-# which nothing can be done.
-report_recent_gaps <- function(gaps, days = 7) {
+# Gaps that reach into the last week of their dataset's values, except those
+# without any trade, about which nothing can be done.
+report_recent_gaps <- function(gaps, series, days = 7) {
   gaps <- gaps[!gaps$reason %in% "no trade", ]
   if (!NROW(gaps)) {
     return(NULL)
   }
-  newest <- tapply(as.numeric(gaps$last), gaps$dataset, max)
+  newest <- tapply(
+    as.numeric(series$last), paste0(series$source, "/", series$dataset), max,
+    na.rm = TRUE
+  )
   gaps <- gaps[
-    as.numeric(gaps$last) > newest[gaps$dataset] - days * 86400 &
-      as.numeric(gaps$last) > max(as.numeric(gaps$last)) - days * 86400,
+    as.numeric(gaps$last) > newest[gaps$dataset] - days * 86400,
   ]
   if (!nrow(gaps)) {
     return(NULL)
@@ -158,17 +164,16 @@ report_recent_gaps <- function(gaps, days = 7) {
   out[order(-out$missing), ]
 }
 
-# Revisions of more than a tenth of the value.
-report_large_revisions <- function(revised, bound = 0.1) {
-  size <- revised[["largest"]]
-  if (!NROW(revised) || is.null(size)) {
+# Revisions of more than so many percent of the value.
+report_large_revisions <- function(revised, bound = 10) {
+  if (!NROW(revised)) {
     return(NULL)
   }
-  large <- revised[which(abs(size) > bound), ]
+  large <- revised[which(revised$largest_percent > bound), ]
   if (nrow(large)) {
     data.frame(
       what = paste0("revision: ", large$series),
-      detail = paste0("by ", format(100 * large$largest, digits = 2), "%"),
+      detail = paste0("by ", large$largest_percent, "% at most"),
       see = "Revisions"
     )
   }

@@ -248,6 +248,15 @@ report_revised <- function(archive, series) {
     vetusta_error = function(e) NULL
   )
   summary <- attr(rows, "summary")
+  if (!NROW(summary)) {
+    return(NULL)
+  }
+  share <- abs(rows$revision / rows$first)
+  largest <- tapply(
+    ifelse(is.finite(share), share, NA), factor(rows$series, summary$series),
+    function(x) if (all(is.na(x))) NA_real_ else max(x, na.rm = TRUE)
+  )
+  summary$largest_percent <- round(100 * as.numeric(largest), 2)
   summary <- summary[summary$revised > 0, ]
   if (NROW(summary)) summary
 }

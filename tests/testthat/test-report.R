@@ -314,7 +314,7 @@ test_that("the first screen has numbers, what needs attention, newest values", {
   report_save(report, file)
   html <- xml2::read_html(file)
   heads <- xml2::xml_text(xml2::xml_find_all(html, "//h2"))
-  expect_identical(heads[1:2], c("Needs attention", "Newest values"))
+  expect_identical(heads[1:2], c("Newest values", "Coverage by dataset"))
   expect_length(
     xml2::xml_find_all(html, "//svg[@class='spark']|//*[@class='spark']"),
     sum(lengths(lines) > 1)
@@ -337,10 +337,33 @@ test_that("the first screen has numbers, what needs attention, newest values", {
   expect_identical(later$numbers[["stale"]], "1")
   report_save(later, file)
   html <- xml2::read_html(file)
+  heads <- xml2::xml_text(xml2::xml_find_all(html, "//h2"))
+  expect_identical(heads[1:2], c("Needs attention", "Newest values"))
   ids <- xml2::xml_attr(xml2::xml_find_all(html, "//*[@id]"), "id")
   to <- xml2::xml_attr(xml2::xml_find_all(html, "//td/a"), "href")
   to <- sub("#", "", to[startsWith(to, "#")])
   expect_true(length(to) > 1 && all(to %in% ids))
+})
+
+test_that("gaps of the last week and large revisions need attention", {
+  archive <- new_archive()
+  days <- as.Date("2026-01-01") + 0:59
+  level <- data.frame(series = "lock", period = days, value = 100 + 0:59)
+  put_rows(archive, "files", "levels", "observations", level[-c(20, 57), ])
+  report <- report_make(archive)
+  needs <- report$tables[["Needs attention"]]
+  expect_identical(needs$what, "gap: lock")
+  expect_match(needs$detail, "^1 value missing")
+  # an old gap alone needs none
+  older <- new_archive()
+  put_rows(older, "files", "levels", "observations", level[-20, ])
+  expect_null(report_make(older)$tables[["Needs attention"]])
+  revised <- level[30, ]
+  revised$value <- 300
+  put_rows(older, "files", "levels", "observations", revised)
+  needs <- report_make(older)$tables[["Needs attention"]]
+  expect_identical(needs$what, "revision: lock")
+  expect_match(needs$detail, "by 132.56% at most", fixed = TRUE)
 })
 
 test_that("small lines draw one value, equal values and odd ranges", {
