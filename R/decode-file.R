@@ -114,7 +114,7 @@ first_names <- function(piece) {
   names(
     data.table::fread(
       text = rawToChar(first), header = TRUE, colClasses = "character",
-      sep = header_separator(rawToChar(first), "auto"), showProgress = FALSE,
+      sep = header_separator(rawToChar(first)), showProgress = FALSE,
       encoding = "UTF-8"
     )
   )
@@ -183,7 +183,7 @@ read_piece <- function(piece, names, line, absent, where) {
         na.strings = absent,
         header = is.null(names),
         sep = if (is.null(names)) {
-          header_separator(text, "auto")
+          header_separator(text)
         } else {
           names$separator
         },

@@ -23,19 +23,26 @@ lines_separator <- function(lines) {
 }
 
 # The separator of a table by its header line, which has no decimal marks:
-# blanks after commas do not count. `none` is for a header without a separator.
-header_separator <- function(text, none = ",") {
+# blanks after commas do not count. Without a separator the table reader looks
+# for blanks, unless the header is a single word.
+header_separator <- function(text) {
   first <- regmatches(
     text, regexpr("[^\\s][^\r\n]*", text, perl = TRUE, useBytes = TRUE)
   )
   first <- gsub("\"[^\"]*\"", "", first, useBytes = TRUE)
   if (!length(first)) {
-    return(none)
+    return("auto")
   }
   present <- vapply(
     table_separators, grepl, TRUE, first, fixed = TRUE, useBytes = TRUE
   )
-  if (any(present)) lines_separator(first) else none
+  if (any(present)) {
+    lines_separator(first)
+  } else if (grepl("\\S\\s+\\S", first, useBytes = TRUE)) {
+    "auto"
+  } else {
+    ","
+  }
 }
 
 # Lines as a matrix of cells, a row a line.

@@ -144,3 +144,22 @@ test_that("a file without rows is no table", {
   file <- withr::local_tempfile(lines = "just a word", fileext = ".txt")
   expect_error_kind(archive_import_guess(file), "import", "no rows")
 })
+
+test_that("a table's separator is that of its header", {
+  separator <- vetusta:::header_separator
+  expect_identical(separator("a, b, c\n1, 2, 3\n"), ",")
+  expect_identical(separator("\n\n\"a, b\";c\n"), ";")
+  expect_identical(separator("a\tb c\n"), "\t")
+  expect_identical(separator("title\nThe mill of Orvane\n"), ",")
+  expect_identical(separator("DAY LEVEL\n2026-03-12 5\n"), "auto")
+  expect_identical(separator(""), "auto")
+  expect_identical(separator("\xe9;b\n1;2\n"), ";")
+  blanks <- vetusta:::decode_table(
+    charToRaw("DAY  LEVEL\n2026-03-12  5\n2026-03-13  6\n"), "csv", "here"
+  )
+  expect_identical(blanks$LEVEL, c("5", "6"))
+  titles <- vetusta:::decode_table(
+    charToRaw("title\nThe mill of Orvane\nThe lock\n"), "csv", "here"
+  )
+  expect_identical(titles$title, c("The mill of Orvane", "The lock"))
+})
