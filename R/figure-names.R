@@ -36,7 +36,7 @@ shared_parts <- function(names) {
 # Title and first part of the subtitle: `heading` is what the series measure, as
 # the title of their dataset, and what else they share.
 figure_heads <- function(names, shared, heading, most = 5) {
-  names <- unique(names)
+  names <- unique(as.character(names))
   if (is.null(heading)) {
     return(list(
       title = if (nzchar(shared)) shared else figure_title(names, most),

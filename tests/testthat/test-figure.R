@@ -271,6 +271,11 @@ test_that("coverage, moves, statements, correlations, revisions, seasons", {
   expect_identical(lines$value[lines$line == "latest"], c(2, 3))
   expect_identical(lines$value[lines$line == "revision"], c(1, 0))
   expect_match(revised$labels$subtitle, "1 of 2 values revised, by 100%")
+  named <- figure_revisions(
+    releases,
+    heading = "Traffic", names = c(t = strrep("a long name ", 6))
+  )
+  expect_identical(named$labels$title, "Traffic: first published and now")
   season <- figure_season(days_of(800))
   expect_setequal(unique(season$data$year), 2020:2022)
   expect_identical(
