@@ -53,13 +53,8 @@ archive_unit_labels <- function(table, archive, language = "en") {
     label <- code_labels(units[[1]], language)[
       match(table$unit, units[[1]]$id)
     ]
-    label <- ifelse(is.na(label), table$unit, lower_first_each(label))
+    label <- ifelse(is.na(label), table$unit, lower_first(label))
     table$unit <- label
   }
   table
-}
-
-# "Orv per tonne" is "orv per tonne" at an axis; abbreviations stay.
-lower_first_each <- function(text) {
-  sub("^([A-Z])(?=[a-z]+( |$|,))", "\\L\\1", text, perl = TRUE)
 }

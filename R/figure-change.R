@@ -100,14 +100,12 @@ revisions_drawn <- function(points, axis, dark) {
     )
   }
   few <- nlevels(points$name) <= 4
-  values <- rbind(
-    part(points$first, strips[1], "first"),
-    part(points$latest, strips[1], "latest")
-  )
+  first <- part(points$first, strips[1], "first")
+  latest <- part(points$latest, strips[1], "latest")
   revised <- part(points$revision, strips[2], "revision")
   revised <- revised[!is.na(revised$value), ]
   plot <- ggplot2::ggplot(
-    if (few) rbind(values, revised) else revised,
+    if (few) rbind(first, latest, revised) else revised,
     ggplot2::aes(x = .data$at, y = .data$value)
   ) +
     ggplot2::geom_hline(
@@ -127,8 +125,6 @@ revisions_drawn <- function(points, axis, dark) {
       labeller = ggplot2::labeller(.default = short_names)
     ))
   }
-  first <- part(points$first, strips[1], "first")
-  latest <- part(points$latest, strips[1], "latest")
   plot <- plot +
     ggplot2::geom_line(
       data = first[!is.na(first$value), ], colour = colour[2], linewidth = 0.5

@@ -59,15 +59,6 @@ figure_heads <- function(names, shared, heading, most = 5) {
   )
 }
 
-# Small first letter, except of abbreviations.
-lower_first <- function(text) {
-  if (grepl("^[A-Z][a-z ]", text)) {
-    paste0(tolower(substr(text, 1, 1)), substring(text, 2))
-  } else {
-    text
-  }
-}
-
 check_heading <- function(heading) {
   if (!is.null(heading)) {
     check_text(heading, "heading", "figure", several = TRUE)

@@ -222,3 +222,9 @@ split_codes <- function(values, known) {
     out
   }))
 }
+
+# Texts with a small first letter, as within a sentence or at an axis; an
+# abbreviation keeps its capitals.
+lower_first <- function(text) {
+  sub("^([A-Z])(?=[a-z]*( |$|,))", "\\L\\1", text, perl = TRUE)
+}
