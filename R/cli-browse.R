@@ -10,6 +10,10 @@ cli_browse <- function(arguments) {
           metavar = "N"
         ),
         cli_option(
+          "collect", "a button that refreshes the tracked queries",
+          flag = TRUE
+        ),
+        cli_option(
           "open", "open it in the browser of this machine",
           flag = TRUE
         )
@@ -28,7 +32,8 @@ cli_browse <- function(arguments) {
       cat(url, "\n", sep = "")
       flush(stdout())
       cli_say(
-        "reading only, for this machine alone; ",
+        if (options$collect) "for" else "reading only, for",
+        " this machine alone; ",
         if (is.finite(seconds)) {
           paste("for", seconds, "seconds")
         } else {
@@ -37,6 +42,7 @@ cli_browse <- function(arguments) {
       )
       if (options$open) utils::browseURL(url)
     },
-    seconds
+    seconds,
+    collect = options$collect
   )
 }

@@ -28,7 +28,7 @@ cli_figure <- function(arguments) {
         cli_option("dark"),
         cli_option("width", "pixels [1280]", default = "1280", metavar = "N"),
         cli_option("height", "pixels [800]", default = "800", metavar = "N"),
-        cli_option("file", ": .png, .svg or .pdf [KIND.png]")
+        cli_option("file", ": .png, .svg, .pdf, .html [KIND.png]")
       )
     ),
     c(

@@ -2,15 +2,17 @@
 
 #' Browse a desk's archive
 #'
-#' Serves a page on this machine only (127.0.0.1): the series with search,
-#' filters and coverage, and for each series its figure with selectable dates
-#' and interval, gaps, versions, journal, and the commands and R code that give
-#' the same. It is read-only, and needs the packages shiny and bslib.
+#' Serves a page on this machine only (127.0.0.1): an overview, the series in a
+#' tree with search, and for one or several of them figures, values with status
+#' and `known`, gaps, versions, requests, and the commands and R code that give
+#' the same. Its URL holds the choices. It needs the packages shiny and bslib.
 #'
 #' @param desk A desk, see [desk_open()], or the path of an archive.
 #' @param port The port; by default a free one.
 #' @param ready A function called with the page's URL when the page is served.
 #'   The URL contains a token; the page is refused without it.
+#' @param collect Whether the page has a button that refreshes the tracked
+#'   queries of the desk; without it, the page only reads.
 #' @param seconds How long to serve; without an end by default.
 #' @return Nothing; it returns when it is stopped.
 #' @section Errors: `vetusta_error_page` for missing packages, or a port that is
@@ -22,7 +24,7 @@
 #' }
 desk_browse <- function(desk, port = NULL,
                         ready = function(url) message("open ", url),
-                        seconds = Inf) {
+                        seconds = Inf, collect = FALSE) {
   if (is.character(given(desk, "desk", "desk"))) {
     check_text(desk, "desk", "desk")
   } else {
@@ -48,6 +50,13 @@ desk_browse <- function(desk, port = NULL,
     )
   }
   check_number(seconds, "seconds", 0, "page")
+  check_flag(collect, "collect")
+  if (collect && is.character(desk)) {
+    vetusta_stop(
+      "page", "An archive alone has no tracked queries to refresh.",
+      todo = "give a desk, or leave `collect` out"
+    )
+  }
   absent <- Filter(
     function(name) !requireNamespace(name, quietly = TRUE), c("shiny", "bslib")
   )
@@ -69,7 +78,7 @@ desk_browse <- function(desk, port = NULL,
   place <- if (is.character(desk)) {
     browse_archive_place(desk)
   } else {
-    browse_desk(desk)
+    browse_desk(desk, collect)
   }
   place$reader()
   on.exit(place$close())

@@ -79,7 +79,7 @@ figure_candles <- function(bars, title = NULL, subtitle = NULL, caption = NULL,
     } else if (length(symbols) > 1) {
       ggplot2::facet_wrap(ggplot2::vars(.data$name), scales = "free_y")
     }
-  figure_dressed(
+  figure <- figure_dressed(
     plot, title %||% figure_title(unique(as.character(shown$rows$name))),
     subtitle %||%
       paste0(grown$length, ", ", figure_window(as.numeric(bars$time), zone)),
@@ -89,6 +89,7 @@ figure_candles <- function(bars, title = NULL, subtitle = NULL, caption = NULL,
     ),
     y = if (!strips) "price", dark = dark
   ) + strip_text()
+  structure(figure, candles = grown$fit)
 }
 
 # Jumps of daily and longer bars that a split would explain.

@@ -228,10 +228,10 @@ gap_strips <- function(cells) {
   labels <- format(
     breaks, if (span > 1100) "%Y" else if (span > 90) "%b %Y" else "%e %b"
   )
-  attr(cells, "scale") <- ggplot2::scale_x_continuous(
+  attr(cells, "scale") <- axis_scale(list(
     breaks = as.numeric(breaks)[!duplicated(labels)],
-    labels = trimws(labels)[!duplicated(labels)]
-  )
+    labels = trimws(labels)[!duplicated(labels)], times = "day"
+  ))
   cells
 }
 

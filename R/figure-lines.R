@@ -216,7 +216,9 @@ lines_drawn <- function(points, axis, panels, log_scale, dark) {
     drop = FALSE
   ]
   plot <- ggplot2::ggplot(
-    points, ggplot2::aes(x = .data$at, y = .data$shown, colour = .data$name)
+    points, ggplot2::aes(
+      x = .data$at, y = .data$shown, colour = .data$name, series = .data$name
+    )
   ) +
     (if (nrow(whole)) {
       ggplot2::geom_line(

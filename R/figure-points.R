@@ -35,6 +35,7 @@ figure_points <- function(x, value = NULL, names = NULL) {
   known <- match(all$name, names(names))
   all$name <- ifelse(is.na(all$title), all$name, all$title)
   all$name <- ifelse(is.na(known), all$name, as.character(names)[known])
+  all <- all[order(match(all$name, unique(all$name)), all$time), , drop = FALSE]
   all[setdiff(base::names(all), "title")]
 }
 
@@ -173,7 +174,8 @@ figure_axis <- function(time, zone, side_by_side, most = 12) {
   list(
     position = time,
     breaks = breaks[!duplicated(labels)],
-    labels = unique(labels)
+    labels = unique(labels),
+    zone = zone
   )
 }
 
@@ -214,16 +216,22 @@ time_axis <- function(time, zone, most = 12) {
     position = match(as.numeric(time), times),
     breaks = starts,
     labels = labels,
-    times = times
+    times = times,
+    zone = zone
   )
 }
 
+# The scale of an axis of times; what its positions mean goes with it, for
+# interactive figures.
 axis_scale <- function(axis) {
-  ggplot2::scale_x_continuous(
+  scale <- ggplot2::scale_x_continuous(
     breaks = axis$breaks,
     labels = axis$labels,
     expand = ggplot2::expansion(mult = c(0.02, 0.02))
   )
+  scale$positions_of <- axis$times %||% "time"
+  scale$zone <- axis$zone
+  scale
 }
 
 # Moves labels apart until none overlap, in their order.

@@ -77,9 +77,10 @@ series_colours <- function(names, dark) {
 #' Write a figure to a file
 #'
 #' @param figure A figure, or any other ggplot.
-#' @param file Path of a `.png`, `.svg` or `.pdf` file.
+#' @param file Path of a `.png`, `.svg` or `.pdf` file, or of an `.html` file for
+#'   an interactive figure, see [figure_interactive()].
 #' @param width,height Size in pixels of a PNG; of the other formats,
-#'   `resolution` pixels are an inch.
+#'   `resolution` pixels are an inch. An interactive figure fills the window.
 #' @param resolution Pixels per inch: higher values make text and lines larger.
 #' @return The path, invisibly. The same figure gives the same bytes. The file
 #'   is written under another name and then moved into place.
@@ -97,12 +98,7 @@ series_colours <- function(names, dark) {
 #' figure_save(figure_lines(days), tempfile(fileext = ".png"))
 figure_save <- function(figure, file, width = 1280, height = 800,
                         resolution = 120) {
-  if (missing(figure) || !inherits(figure, "ggplot")) {
-    vetusta_stop(
-      "figure", "This is not a figure.",
-      todo = "make a figure with figure_candles() or figure_lines()"
-    )
-  }
+  check_figure(figure)
   check_text(file, "file", "figure")
   check_number(resolution, "resolution", 10, "figure")
   for (size in list(width, height)) {
@@ -121,17 +117,11 @@ figure_save <- function(figure, file, width = 1280, height = 800,
   }
   open <- check_figure_file(file)
   ending <- tolower(sub(".*[.]", "", file))
-  # separates errors of the figure from errors of the file
-  built <- other_errors(ggplot2::ggplot_build(figure), function(e) {
-    vetusta_stop(
-      "figure",
-      paste0(
-        "The figure cannot be drawn: ",
-        gsub("[[:space:]]+", " ", conditionMessage(e))
-      ),
-      where = file, todo = "check the layers added to it"
-    )
-  })
+  if (ending %in% figure_pages) {
+    write_lines_whole(figure_page(figure), file, "figure")
+    return(invisible(file))
+  }
+  built <- figure_built(figure, file)
   write_whole(
     file,
     function(path) {
@@ -146,6 +136,9 @@ figure_save <- function(figure, file, width = 1280, height = 800,
   )
   invisible(file)
 }
+
+# Endings of interactive figures.
+figure_pages <- c("html", "htm")
 
 draw_built <- function(built) {
   grid::grid.newpage()
@@ -238,7 +231,7 @@ stacked_strips <- function(columns, heights) {
     switch = "y",
     labeller = ggplot2::labeller(name = short_names)
   )
-  ggplot2::ggproto(NULL, facet, draw_panels = function(self, ...) {
+  ggplot2::ggproto(NULL, facet, strip_heights = heights, draw_panels = function(self, ...) {
     table <- ggplot2::ggproto_parent(facet, self)$draw_panels(...)
     rows <- unique(ggplot2::panel_rows(table)$t)
     table$heights[rows] <- grid::unit(heights[seq_along(rows)], "null")
@@ -279,10 +272,11 @@ utils::globalVariables(c(".data", "density"))
 
 # The device for a figure's file, checked before any work.
 check_figure_file <- function(file) {
-  open <- figure_devices[[tolower(sub(".*[.]", "", file))]]
-  if (is.null(open)) {
+  ending <- tolower(sub(".*[.]", "", file))
+  open <- figure_devices[[ending]]
+  if (is.null(open) && !ending %in% figure_pages) {
     vetusta_stop(
-      "figure", "The figure's file must end in .png, .svg or .pdf.",
+      "figure", "The figure's file must end in .png, .svg, .pdf or .html.",
       where = file, todo = "give another name"
     )
   }

@@ -1,4 +1,4 @@
-# The page: its content and its reactions.
+# The page: its layout and its reactions.
 
 browse_app <- function(place, token) {
   allowed <- function(query) {
@@ -21,23 +21,13 @@ browse_app <- function(place, token) {
     browse_ui(place)
   }
   shiny::shinyApp(ui, function(input, output, session) {
-    if (!allowed(shiny::isolate(session$clientData$url_search))) {
+    query <- shiny::isolate(session$clientData$url_search)
+    if (!allowed(query)) {
       session$close()
       return(invisible())
     }
-    browse_server(place, input, output, session)
+    browse_server(place, input, output, session, shiny::parseQueryString(query))
   })
-}
-
-browse_asset <- function(name) {
-  paste(
-    readLines(
-      system.file("page", name, package = "vetusta"),
-      warn = FALSE,
-      encoding = "UTF-8"
-    ),
-    collapse = "\n"
-  )
 }
 
 browse_ui <- function(place) {
@@ -49,188 +39,186 @@ browse_ui <- function(place) {
     tags$head(
       tags$meta(name = "referrer", content = "no-referrer"),
       tags$link(rel = "icon", href = "data:,"),
-      tags$style(shiny::HTML(browse_asset("page.css")))
+      tags$style(shiny::HTML(html_asset("report", "report.css"))),
+      tags$style(shiny::HTML(html_asset("page", "page.css"))),
+      tags$script(shiny::HTML(html_asset("report", "figures.js"))),
+      tags$script(shiny::HTML(html_asset("page", "page.js")))
     ),
+    tags$a(class = "skip", href = "#main", "To the figure and tables"),
     tags$header(tags$h1(place$title), shiny::uiOutput("about")),
-    shiny::fluidRow(
-      shiny::column(
-        5,
-        tags$section(
-          `aria-label` = "Series", browse_filters(), shiny::uiOutput("series")
-        )
-      ),
-      shiny::column(
-        7,
-        tags$section(
-          `aria-label` = "The series that is chosen", browse_detail()
-        )
-      )
-    ),
-    tags$script(shiny::HTML(paste(report_asset("tables.js"), collapse = "\n"))),
-    tags$script(shiny::HTML(browse_asset("page.js")))
-  )
-}
-
-browse_filters <- function() {
-  shiny::tags$div(
-    class = "filters",
-    shiny::textInput("search", "Search", placeholder = "ID or name"),
-    shiny::selectInput("source", "Source", c("all" = ""), selectize = FALSE),
-    shiny::selectInput("shape", "Kind", c("all" = ""), selectize = FALSE),
-    shiny::selectInput(
-      "sort", "Order", c("id", "most values" = "values", "newest", "oldest"),
-      selectize = FALSE
-    )
-  )
-}
-
-browse_detail <- function() {
-  tags <- shiny::tags
-  shiny::conditionalPanel(
-    "output.chosen === true",
-    tags$h2(shiny::textOutput("name", inline = TRUE)),
-    shiny::uiOutput("facts"),
-    tags$div(
-      class = "filters", browse_day("from", "From"), browse_day("to", "To"),
-      shiny::selectInput(
-        "resample", "Interval", c("as stored" = ""),
-        selectize = FALSE
-      ),
-      browse_day("as_of", "As known on")
-    ),
-    shiny::tabsetPanel(
-      id = "tab",
-      shiny::tabPanel(
-        "Figure",
-        shiny::selectInput(
-          "kind", "Drawn as",
-          selectize = FALSE,
-          c(
-            "automatic" = "auto", "lines", "coverage" = "gaps", "season",
-            "spread"
-          )
+    shiny::sidebarLayout(
+      shiny::sidebarPanel(
+        width = 3,
+        shiny::textInput(
+          "search", "Search",
+          placeholder = "name, code, source or unit"
         ),
-        shiny::uiOutput("figure_said"),
-        shiny::plotOutput("figure", height = "440px")
+        tags$nav(`aria-label` = "Series", shiny::uiOutput("tree"))
       ),
-      shiny::tabPanel("Values", shiny::uiOutput("values")),
-      shiny::tabPanel("Gaps", shiny::uiOutput("gaps")),
-      shiny::tabPanel("Versions", shiny::uiOutput("versions")),
-      shiny::tabPanel("Journal", shiny::uiOutput("journal")),
-      shiny::tabPanel(
-        "Export", shiny::uiOutput("lines"),
-        shiny::downloadButton("csv", "Values as CSV"),
-        shiny::downloadButton("picture", "Figure as PNG")
+      shiny::mainPanel(
+        width = 9, tags$div(id = "main", tabindex = "-1", browse_main(place))
       )
     )
   )
 }
 
-# A date, with the browser's own control; page.js reports the choice.
-browse_day <- function(id, label) {
-  tags <- shiny::tags
-  tags$div(
-    class = "form-group",
-    tags$label(class = "control-label", `for` = id, label),
-    tags$input(type = "date", id = id, class = "form-control day")
+browse_main <- function(place) {
+  panel <- function(title, ...) {
+    shiny::tabPanel(title, value = tolower(title), ...)
+  }
+  chosen <- list(
+    shiny::uiOutput("chosen"), browse_controls()
+  )
+  panels <- list(
+    panel("Overview", shiny::uiOutput("overview")),
+    panel("Figure", shiny::uiOutput("figure"), shiny::uiOutput("effect")),
+    panel("Values", shiny::uiOutput("values")),
+    panel("Gaps", shiny::uiOutput("gaps")),
+    panel("Versions", shiny::uiOutput("versions")),
+    panel("Requests", shiny::uiOutput("requests")),
+    panel(
+      "Copy", shiny::uiOutput("lines"),
+      shiny::downloadButton("csv", "Values as CSV"),
+      shiny::downloadButton("picture", "Figure as PNG"),
+      shiny::downloadButton("page", "Figure as HTML")
+    ),
+    if (place$collect) panel("Collect", browse_collect_ui(place))
+  )
+  shiny::tagList(
+    shiny::conditionalPanel("output.any === true", chosen),
+    shiny::conditionalPanel(
+      "output.any !== true",
+      shiny::tags$p(
+        class = "soft", "Choose a series at the left; + adds one to compare."
+      )
+    ),
+    do.call(shiny::tabsetPanel, c(list(id = "view"), Filter(length, panels)))
   )
 }
 
-browse_server <- function(place, input, output, session) {
+browse_server <- function(place, input, output, session, query) {
   changed <- shiny::reactivePoll(2000, session, place$changed, place$changed)
   catalogue <- shiny::reactive({
     changed()
     browse_series(place)
   })
-  shiny::observe(
-    browse_offer(
-      session, catalogue(), shiny::isolate(input$source),
-      shiny::isolate(input$shape)
-    )
+  state <- shiny::reactiveValues(
+    ids = strsplit(query$ids %||% "", "|", fixed = TRUE)[[1]],
+    open = query$open %||% ""
   )
-  chosen <- shiny::reactive(
-    browse_chosen(
-      catalogue(), input$search, input$source, input$shape, input$sort
-    )
-  )
-  selected <- shiny::reactive({
+  browse_restore(session, query)
+  shiny::observeEvent(input$toggle, {
+    id <- input$toggle$id
+    first <- !length(state$ids)
+    state$ids <- if (id %in% state$ids) {
+      setdiff(state$ids, id)
+    } else if (isTRUE(input$toggle$add)) {
+      utils::head(c(state$ids, id), browse_most_chosen)
+    } else {
+      id
+    }
+    if (first || identical(input$view, "overview")) {
+      shiny::updateTabsetPanel(session, "view", "figure")
+    }
+  })
+  shiny::observeEvent(input$open, {
+    state$open <- if (identical(state$open, input$open$id)) "" else input$open$id
+  })
+  chosen <- shiny::reactive({
     rows <- catalogue()
-    rows[match(input$series %||% "", rows$id, nomatch = 0), , drop = FALSE]
+    rows[match(intersect(state$ids, rows$id), rows$id), , drop = FALSE]
   })
   output$about <- shiny::renderUI(browse_about(place, catalogue()))
-  output$series <- shiny::renderUI(browse_list(place, chosen(), input$series))
-  output$chosen <- shiny::reactive(nrow(selected()) == 1)
-  shiny::outputOptions(output, "chosen", suspendWhenHidden = FALSE)
-  # choices for one series do not apply to the next
-  shiny::observeEvent(input$series, browse_reset(session, selected()))
-  browse_outputs(
-    place, input, output,
-    shiny::reactive({
-      shiny::req(nrow(selected()) == 1)
-      selected()
-    })
+  search <- shiny::debounce(shiny::reactive(input$search %||% ""), 150)
+  output$tree <- shiny::renderUI(
+    browse_tree(catalogue(), search(), state$open, state$ids)
   )
+  output$overview <- shiny::renderUI(
+    browse_shown(browse_try(browse_overview(place, catalogue())))
+  )
+  output$any <- shiny::reactive(nrow(chosen()) > 0)
+  shiny::outputOptions(output, "any", suspendWhenHidden = FALSE)
+  output$chosen <- shiny::renderUI(browse_chosen_tags(chosen()))
+  shiny::observeEvent(chosen(), browse_offer(session, input, chosen()))
+  shiny::observe({
+    shiny::updateQueryString(
+      browse_query(query$token, state, input),
+      mode = "replace", session = session
+    )
+  })
+  wanted <- shiny::reactive(browse_wanted(input))
+  browse_outputs(place, input, output, shiny::reactive({
+    shiny::req(nrow(chosen()) > 0)
+    chosen()
+  }), wanted)
+  if (place$collect) browse_collect_server(place, input, output, session)
 }
 
-browse_outputs <- function(place, input, output, selected) {
-  as_of <- shiny::reactive(browse_window(input$as_of, NULL)$from)
-  window <- shiny::reactive(browse_window(input$from, input$to))
-  table <- shiny::reactive(
-    browse_try(
-      browse_table(place, selected(), window(), input$resample, as_of())
-    )
+browse_most_chosen <- 24
+
+browse_outputs <- function(place, input, output, chosen, wanted) {
+  # what is not there yet stops an output before browse_try()
+  read <- shiny::reactive({
+    rows <- chosen()
+    choices <- wanted()
+    browse_try(browse_read(place, rows, choices))
+  })
+  figure <- shiny::reactive({
+    rows <- chosen()
+    tables <- read()
+    choices <- wanted()
+    browse_try(browse_figure(place, rows, browse_some(tables), choices))
+  })
+  shown <- function(name, work) {
+    shiny::renderUI({
+      zone <- browse_zone(place, chosen()$source[1])
+      read()
+      result <- browse_try(work())
+      if (is.data.frame(result)) {
+        result <- browse_table_tags(result, name, zone)
+      }
+      browse_shown(result)
+    })
+  }
+  output$figure <- shiny::renderUI({
+    browse_trouble(figure()) %||%
+      figure_tags(figure(), "the-figure", level = 2)
+  })
+  output$effect <- shiny::renderUI(browse_effect(read(), wanted()))
+  output$values <- shown("values", function() browse_values(read()))
+  output$gaps <- shown("gaps", function() {
+    browse_gaps(place, chosen(), browse_some(read()))
+  })
+  output$versions <- shown("versions", function() {
+    browse_versions(place, chosen())
+  })
+  output$requests <- shown("requests", function() {
+    browse_requests(place, chosen())
+  })
+  output$lines <- shiny::renderUI(
+    browse_copies(browse_lines(place, chosen(), wanted()))
   )
-  figure <- shiny::reactive(
-    browse_try(
-      browse_figure(place, selected(), browse_some(table()), input$kind)
-    )
-  )
-  shown <- function(work) {
-    shiny::renderUI(
-      browse_shown(browse_try(work()), browse_zone(place, selected()$source))
+  stem <- function() gsub("[^A-Za-z0-9.-]+", "-", chosen()$id[1])
+  save_figure <- function(ending) {
+    shiny::downloadHandler(
+      function() paste0(stem(), ending),
+      function(file) {
+        drawn <- figure()
+        if (inherits(drawn, "condition")) stop(drawn)
+        made <- paste0(file, ending)
+        figure_save(drawn, made)
+        file.rename(made, file)
+      }
     )
   }
-  output$name <- shiny::renderText(
-    if (nzchar(selected()$name)) selected()$name else selected()$key
-  )
-  output$facts <- shiny::renderUI(browse_facts(place, selected()))
-  output$figure_said <- shiny::renderUI(browse_trouble(figure()))
-  output$figure <- shiny::renderPlot(
-    {
-      shiny::req(ggplot2::is.ggplot(figure()))
-      figure()
-    },
-    res = 96,
-    alt = shiny::reactive(paste("The figure of", selected()$id))
-  )
-  output$values <- shown(function() as.data.frame(browse_some(table())))
-  output$gaps <- shown(
-    function() browse_gaps(place, selected(), browse_some(table()))
-  )
-  output$versions <- shown(function() browse_versions(place, selected()))
-  output$journal <- shown(function() browse_journal(place, selected()))
-  output$lines <- shiny::renderUI(
-    browse_copies(
-      browse_lines(place, selected(), window(), input$resample, as_of())
-    )
-  )
-  stem <- function() gsub("[^A-Za-z0-9.-]+", "-", selected()$id)
   output$csv <- shiny::downloadHandler(
     function() paste0(stem(), ".csv"),
     function(file) {
-      export_csv(as.data.frame(browse_some(table())), file)
+      export_csv(browse_values(read()), file)
     }
   )
-  output$picture <- shiny::downloadHandler(
-    function() paste0(stem(), ".png"),
-    function(file) {
-      drawn <- figure()
-      if (inherits(drawn, "condition")) stop(drawn)
-      made <- paste0(file, ".png")
-      figure_save(drawn, made)
-      file.rename(made, file)
-    }
-  )
+  output$picture <- save_figure(".png")
+  output$page <- save_figure(".html")
 }
 
 # The message to the reader where something cannot be shown.
@@ -240,27 +228,23 @@ browse_try <- function(work) {
     vetusta_error = function(e) e,
     shiny.silent.error = function(e) stop(e),
     error = function(e) {
-      simpleCondition(paste("an internal error:", conditionMessage(e)))
+      simpleError(paste("an internal error:", conditionMessage(e)))
     }
   )
 }
 
-browse_some <- function(table) {
-  if (inherits(table, "condition")) stop(table)
-  if (!NROW(table)) {
-    vetusta_stop(
-      "figure", "No values in this window.",
-      todo = paste0(
-        "choose other days; the list shows the first and last time of ",
-        "the series"
-      )
-    )
-  }
-  table
+browse_some <- function(read) {
+  if (inherits(read, "condition")) stop(read)
+  read
 }
 
 browse_trouble <- function(x) {
   if (inherits(x, "condition")) {
     shiny::tags$p(class = "trouble", role = "status", conditionMessage(x))
   }
+}
+
+browse_shown <- function(x) {
+  browse_trouble(x) %||% x %||%
+    shiny::tags$p(class = "soft", role = "status", "there is none")
 }

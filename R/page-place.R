@@ -6,7 +6,7 @@
 browse_place <- function(title, path, calendar, command,
                          open = function() {
                            archive_open(path, read_only = TRUE)
-                         }) {
+                         }, ...) {
   state <- new.env(parent = emptyenv())
   shut <- function() {
     if (!is.null(state$archive)) archive_close(state$archive)
@@ -27,7 +27,8 @@ browse_place <- function(title, path, calendar, command,
     close = shut,
     calendar = calendar,
     command = command,
-    memory = new.env(parent = emptyenv())
+    memory = new.env(parent = emptyenv()),
+    ...
   )
 }
 
@@ -35,11 +36,12 @@ browse_archive_place <- function(path) {
   if (!is_server(path)) path <- normalizePath(path, mustWork = FALSE)
   browse_place(
     archive_label(path), path, function(source) NULL,
-    paste("--archive", shQuote(path))
+    paste("--archive", shQuote(path)),
+    status = function() NULL, collect = FALSE
   )
 }
 
-browse_desk <- function(desk) {
+browse_desk <- function(desk, collect = FALSE) {
   if (!archive_there(desk$archive)) {
     vetusta_stop(
       "archive", "The desk has no archive yet.",
@@ -57,7 +59,9 @@ browse_desk <- function(desk) {
       )
     },
     paste("--desk", shQuote(desk$folder)),
-    open = function() desk_reach(desk, read_only = TRUE)
+    open = function() desk_reach(desk, read_only = TRUE),
+    status = function() if (length(desk$track)) desk_status(desk),
+    collect = collect, tracked = names(desk$track), folder = desk$folder
   )
 }
 
@@ -86,45 +90,4 @@ browse_calendar <- function(place, source) {
 
 browse_zone <- function(place, source) {
   browse_calendar(place, source)$zone %||% "UTC"
-}
-
-# The share of expected times with a value, from a series' first to its last; NA
-# where nothing is expected.
-browse_coverage <- function(place, series) {
-  vapply(
-    seq_len(nrow(series)),
-    function(i) {
-      row <- series[i, ]
-      key <- paste(
-        "expected", row$source, row$frequency, as.numeric(row$first),
-        as.numeric(row$last)
-      )
-      count <- browse_remember(
-        place, key, function() browse_expected(place, row)
-      )
-      if (is.na(count) || count == 0) NA_real_ else min(1, row$rows / count)
-    },
-    0
-  )
-}
-
-browse_expected <- function(place, series) {
-  first <- as.numeric(series$first)
-  last <- as.numeric(series$last)
-  if (!startsWith(series$frequency, "P")) {
-    return(round((last - first) / unname(period_seconds[series$frequency])) + 1)
-  }
-  calendar <- browse_calendar(place, series$source)
-  if (is.null(calendar)) {
-    return(NA_real_)
-  }
-  tryCatch(
-    length(
-      calendar_times(
-        calendar, series$frequency, utc(first), utc(last + 1),
-        main_session(calendar)
-      )
-    ),
-    vetusta_error = function(e) NA_real_
-  )
 }

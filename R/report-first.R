@@ -195,18 +195,17 @@ report_numbers <- function(archive, series, drawn, status, incomplete, tables) {
   )
 }
 
-report_numbers_html <- function(numbers) {
-  if (!length(numbers)) {
-    return(NULL)
+report_numbers_tags <- function(numbers) {
+  tags <- htmltools::tags
+  if (length(numbers)) {
+    tags$dl(
+      class = "numbers",
+      Map(
+        function(name, value) tags$div(tags$dt(name), tags$dd(value)),
+        names(numbers), unname(numbers)
+      )
+    )
   }
-  c(
-    "<dl class=\"numbers\">",
-    paste0(
-      "<div><dt>", html_text(names(numbers)), "</dt><dd>",
-      html_text(unname(numbers)), "</dd></div>"
-    ),
-    "</dl>"
-  )
 }
 
 # A small line of values as SVG, without axes.

@@ -129,9 +129,18 @@ report_gaps <- function(gaps, series) {
   )
 }
 
-# The number of points with values for the pointer, of one figure and of all,
-# which keeps a report small.
-report_limits <- c(figure = 12000, all = 6e4)
+# Gaps of periods with their days.
+report_gap_times <- function(gaps, zone) {
+  if (NROW(gaps)) {
+    for (name in c("first", "last")) {
+      gaps[[name]] <- report_times(gaps[[name]], zone)
+    }
+  }
+  gaps
+}
+
+# The number of points of one figure and of all, which keeps a report small.
+report_limits <- c(figure = 9000, all = 3e4)
 
 # With more datasets each has its lines, thinned, and no calendar.
 report_many <- 12
@@ -144,39 +153,23 @@ report_drawn <- function(table, group, calendar, wanted, gaps) {
   draw <- function(work) {
     tryCatch(without_notes(work), vetusta_error = function(e) NULL)
   }
+  few <- series <= 12 && !wanted$many
   lines <- draw(
     figure_lines(
       table,
       panels = if (series > 1 && series <= 12) "free" else "none",
       zone = wanted$zone,
       names = wanted$names,
-      columns = if (series > 12 || wanted$many) 150 else 400,
+      columns = if (few) max(150, floor(wanted$points / 4 / series)) else 150,
       heading = wanted$heading
     )
   )
-  # zooming shows more points than the first view
-  if (!is.null(lines) &&
-    series <= 12 &&
-    !wanted$many &&
-    nrow(lines$data) < nrow(table)) {
-    finer <- draw(
-      figure_lines(
-        table,
-        panels = "fixed",
-        zone = wanted$zone,
-        names = wanted$names,
-        heading = wanted$heading,
-        columns = max(150, floor(wanted$points / 4 / series))
-      )
-    )
-    attr(lines, "points") <- finer$data
-  }
   candles <- if (is_bars(table) && series <= 2) {
     draw(
       figure_candles(
         table,
         zone = wanted$zone, calendar = calendar, names = wanted$names,
-        most = 150
+        most = 400
       )
     )
   }
