@@ -36,8 +36,8 @@ served_page <- function(path, ..., env = parent.frame()) {
   process <- processx::process$new(
     "Rscript",
     c(
-      "--no-init-file", "-e", "vetusta::cli_main()", "browse", "--archive",
-      path, "--seconds", "280", ...
+      "--no-init-file", "-e", "vetusta::cli_main()", "browse",
+      if (!is.null(path)) c("--archive", path), "--seconds", "280", ...
     ),
     stdout = "|",
     stderr = "|",
@@ -85,6 +85,58 @@ test_that("the page needs its token and never writes", {
   expect_identical(tools::md5sum(path), before)
 })
 
+shows <- function(browser, id, text) {
+  page_until(
+    browser,
+    sprintf(
+      "(document.getElementById('%s') || { textContent: '' })
+      .textContent.includes('%s')", id, text
+    )
+  )
+}
+choose <- function(browser, word, button = "one") {
+  page_value(
+    browser,
+    sprintf(
+      "Array.from(document.querySelectorAll('button.%s')).find((one) =>
+      one.dataset.series.includes('%s')).click()", button, word
+    )
+  )
+}
+open_tab <- function(browser, name) {
+  page_value(
+    browser,
+    sprintf("document.querySelector('a[data-value=\"%s\"]').click()", name)
+  )
+}
+set_field <- function(browser, id, value) {
+  page_value(
+    browser,
+    sprintf(
+      "(() => { const field = document.getElementById('%s');
+      field.value = '%s';
+      for (const kind of ['input', 'change'])
+        field.dispatchEvent(new Event(kind, { bubbles: true })); })()",
+      id, value
+    )
+  )
+}
+leaves <- function(browser, count) {
+  page_until(
+    browser,
+    sprintf("document.querySelectorAll('button.one').length === %d", count)
+  )
+}
+is_drawn <- function(browser, traces = 1) {
+  page_until(
+    browser,
+    sprintf(
+      "(document.querySelector('#figure .js-plotly-plot') || { data: [] })
+      .data.length >= %d", traces
+    )
+  )
+}
+
 test_that("search, choice and view of series, at two widths", {
   skip_without_page()
   skip_without_browser()
@@ -92,33 +144,14 @@ test_that("search, choice and view of series, at two widths", {
   for (width in c(1280, 400)) {
     browser <- open_browser(width, 800)
     visit(browser, page$url)
-    expect_true(
-      page_until(
-        browser, "document.querySelectorAll('button.one').length === 3"
-      )
-    )
-    page_value(
-      browser,
-      "(() => { const box = document.getElementById('search');
-      box.value = 'tamx'; box.dispatchEvent(new Event('input')); })()"
-    )
-    expect_true(
-      page_until(
-        browser, "document.querySelectorAll('button.one').length === 1"
-      )
-    )
-    page_value(browser, "document.querySelector('button.one').click()")
-    expect_true(
-      page_until(
-        browser,
-        "document.querySelector('#figure img') !== null &&
-      document.querySelector('#figure img').naturalWidth > 100"
-      )
-    )
-    expect_identical(
-      page_value(browser, "document.querySelector('#figure img').alt"),
-      "The figure of files/import/TAMX@1 day"
-    )
+    expect_true(leaves(browser, 3))
+    # the first view has numbers and the newest values
+    expect_true(shows(browser, "overview", "Newest values"))
+    set_field(browser, "search", "tamx")
+    expect_true(leaves(browser, 1))
+    choose(browser, "TAMX")
+    expect_true(is_drawn(browser))
+    expect_true(shows(browser, "chosen", "files/import/TAMX@1 day"))
     # a narrow page is as wide as its screen
     expect_true(
       page_value(
@@ -129,6 +162,64 @@ test_that("search, choice and view of series, at two widths", {
   }
 })
 
+test_that("series are compared, and the URL brings the same view", {
+  skip_without_page()
+  skip_without_browser()
+  page <- served_page(browse_archive())
+  browser <- open_browser()
+  visit(browser, page$url)
+  expect_true(leaves(browser, 3))
+  choose(browser, "KELD")
+  expect_true(is_drawn(browser))
+  choose(browser, "TAMX", "add")
+  expect_true(is_drawn(browser, 2))
+  set_field(browser, "base", "2026-03-03")
+  set_field(browser, "to", "2026-03-08")
+  expect_true(shows(browser, "figure", "3 March 2026 = 100"))
+  values <- "JSON.stringify(document.querySelector('#figure .js-plotly-plot')
+    .data.map((trace) => [trace.name, trace.y]))"
+  url <- page_value(browser, "location.href")
+  expect_match(url, "base=2026-03-03", fixed = TRUE)
+  shown <- jsonlite::fromJSON(page_value(browser, values), simplifyVector = FALSE)
+  first <- vapply(shown, function(trace) trace[[2]][[1]], 0)
+  expect_equal(first, c(100, 100))
+  again <- open_browser()
+  visit(again, url)
+  expect_true(is_drawn(again, 2))
+  expect_true(shows(again, "figure", "3 March 2026 = 100"))
+  expect_true(page_until(again, sprintf(
+    "%s === %s", values,
+    jsonlite::toJSON(page_value(browser, values), auto_unbox = TRUE)
+  )))
+  # a series is left out again
+  choose(browser, "KELD", "drop")
+  expect_true(page_until(
+    browser, "document.querySelectorAll('.chosen li').length === 1"
+  ))
+  expect_identical(c(browser$said$lines, again$said$lines), character())
+})
+
+test_that("a fill is tried with its effect, and stores nothing", {
+  skip_without_page()
+  skip_without_browser()
+  path <- browse_archive()
+  before <- tools::md5sum(path)
+  page <- served_page(path)
+  browser <- open_browser()
+  visit(browser, page$url)
+  expect_true(leaves(browser, 3))
+  choose(browser, "weir")
+  expect_true(is_drawn(browser))
+  set_field(browser, "fill", "linear")
+  expect_true(shows(browser, "effect", "2 values filled by the rule linear"))
+  open_tab(browser, "values")
+  expect_true(shows(browser, "values", "filled"))
+  open_tab(browser, "copy")
+  expect_true(shows(browser, "lines", "--rule linear"))
+  expect_identical(tools::md5sum(path), before)
+  expect_identical(browser$said$lines, character())
+})
+
 test_that("days, gaps, values and lines belong to the chosen series", {
   skip_without_page()
   skip_without_browser()
@@ -136,64 +227,23 @@ test_that("days, gaps, values and lines belong to the chosen series", {
   page <- served_page(path)
   browser <- open_browser()
   visit(browser, page$url)
-  expect_true(
-    page_until(browser, "document.querySelectorAll('button.one').length === 3")
-  )
-  choose <- function(word) {
-    page_value(
-      browser,
-      sprintf(
-        "Array.from(document.querySelectorAll(
-    'button.one')).find((one) => one.dataset.series.includes('%s')).click()",
-        word
-      )
-    )
-  }
-  tab <- function(name) {
-    page_value(
-      browser,
-      sprintf(
-        "Array.from(document.querySelectorAll(
-    '#tab a')).find((one) => one.textContent === '%s').click()",
-        name
-      )
-    )
-  }
-  shows <- function(id, text) {
-    page_until(
-      browser,
-      sprintf(
-        "document.getElementById('%s').textContent.includes('%s')", id, text
-      )
-    )
-  }
-  choose("weir")
-  tab("Gaps")
-  expect_true(shows("gaps", "2026-03-05"))
-  expect_true(shows("gaps", "unknown"))
-  choose("KELD")
-  tab("Values")
-  expect_true(shows("values", "2026-03-12"))
-  set_day <- function(id, day) {
-    page_value(
-      browser,
-      sprintf(
-        "(() => { const day =
-    document.getElementById('%s'); day.value = '%s';
-    day.dispatchEvent(new Event('change', { bubbles: true })); })()",
-        id, day
-      )
-    )
-  }
-  set_day("to", "2026-03-05")
+  expect_true(leaves(browser, 3))
+  choose(browser, "weir")
+  open_tab(browser, "gaps")
+  expect_true(shows(browser, "gaps", "2026-03-05"))
+  expect_true(shows(browser, "gaps", "unknown"))
+  choose(browser, "KELD")
+  open_tab(browser, "values")
+  expect_true(shows(browser, "values", "2026-03-12"))
+  set_field(browser, "to", "2026-03-05")
   expect_true(
     page_until(
       browser,
       "!document.getElementById('values').textContent.includes('2026-03-12')"
     )
   )
-  tab("Export")
-  expect_true(shows("lines", "--to 2026-03-05"))
+  open_tab(browser, "copy")
+  expect_true(shows(browser, "lines", "--to 2026-03-05"))
   lines <- unlist(
     page_value(
       browser,
@@ -203,26 +253,52 @@ test_that("days, gaps, values and lines belong to the chosen series", {
       )
     )
   )
-  # the shown command gives the shown figure
+  # the shown code and command give the shown values
   from_r <- eval(parse(text = lines[2]))
   expect_identical(from_r[[1]]$close, c(41, 42, 43))
-  arguments <- strsplit(
-    sub("^vetusta ", "", gsub("'", "", lines[3])), " (?=--)|(?<=export) ",
-    perl = TRUE
-  )[[1]]
+  words <- scan(text = sub("^vetusta ", "", lines[3]), what = "", quiet = TRUE)
   told <- processx::run(
-    "Rscript",
-    c(
-      "--no-init-file", "-e", "vetusta::cli_main()",
-      unlist(strsplit(sub("--(\\S+) (.*)", "--\\1\001\\2", arguments), "\001"))
-    ),
+    "Rscript", c("--no-init-file", "-e", "vetusta::cli_main()", words),
     env = c("current", R_LIBS = r_libs())
   )
   expect_length(strsplit(told$stdout, "\n")[[1]], 4)
-  set_day("from", "2027-01-01")
-  tab("Figure")
-  expect_true(shows("figure_said", "No values in this window"))
+  set_field(browser, "from", "2027-01-01")
+  open_tab(browser, "figure")
+  expect_true(shows(browser, "figure", "No values in this window"))
   expect_identical(browser$said$lines, character())
+})
+
+test_that("tracked queries are refreshed only where the page may collect", {
+  skip_without_page()
+  skip_without_browser()
+  folder <- withr::local_tempdir()
+  desk_make(folder, cards = "quay")
+  file.copy(browse_archive(), file.path(folder, "archive.sqlite"))
+  cat(
+    "track:\n  share:\n    source: quay\n    dataset: bars\n",
+    "    symbols: KELD\n    interval: 1 day\n    from: '2026-03-02'\n",
+    "    to: '2026-03-03'\n",
+    file = file.path(folder, "desk.yml"), append = TRUE, sep = ""
+  )
+  served <- function(...) served_page(NULL, "--desk", folder, ...)
+  browser <- open_browser()
+  visit(browser, served()$url)
+  expect_true(shows(browser, "about", "read only"))
+  expect_identical(
+    page_value(browser, "document.getElementById('refresh') === null"), TRUE
+  )
+  visit(browser, paste0(served("--collect")$url, "&view=collect"))
+  expect_true(page_until(
+    browser, "document.getElementById('refresh') !== null"
+  ))
+  page_value(browser, "document.getElementById('refresh').click()")
+  # no service answers at the card's URL: the refresh says so
+  expect_true(shows(browser, "progress", "ended with status"))
+  expect_identical(browser$said$lines, character())
+  expect_error(
+    desk_browse(browse_archive(), collect = TRUE),
+    class = "vetusta_error_page"
+  )
 })
 
 test_that("a changed archive is read again, a missing one reported", {
@@ -232,9 +308,7 @@ test_that("a changed archive is read again, a missing one reported", {
   page <- served_page(path)
   browser <- open_browser()
   visit(browser, page$url)
-  expect_true(
-    page_until(browser, "document.querySelectorAll('button.one').length === 3")
-  )
+  expect_true(leaves(browser, 3))
   archive <- archive_open(path)
   csv <- withr::local_tempfile(fileext = ".csv")
   export_csv(
@@ -242,9 +316,7 @@ test_that("a changed archive is read again, a missing one reported", {
   )
   archive_import(archive, csv, symbol = "SALT", interval = "1 day")
   archive_close(archive)
-  expect_true(
-    page_until(browser, "document.querySelectorAll('button.one').length === 4")
-  )
+  expect_true(leaves(browser, 4))
   unlink(paste0(path, c("", "-wal", "-shm")))
   expect_true(
     page_until(
@@ -275,7 +347,7 @@ test_that("what is wrong with a page is told by its class", {
   )
 })
 
-test_that("a thousand series are listed in part, with how complete each is", {
+test_that("a thousand series are listed in part", {
   skip_without_page()
   path <- withr::local_tempfile(fileext = ".sqlite")
   archive <- archive_open(path)
@@ -289,23 +361,28 @@ test_that("a thousand series are listed in part, with how complete each is", {
     csv
   )
   archive_import_rows(
-    archive, csv, "observations", source = "import", dataset = "levels"
+    archive, csv, "observations", source = "import", dataset = "levels",
+    unit = "cm"
   )
   archive_close(archive)
   place <- browse_archive_place(path)
   withr::defer(place$close())
-  held <- browse_series(place)
-  expect_identical(nrow(held), 1000L)
-  expect_identical(
-    browse_chosen(held, "station 0420", "", "", "id")$key, "station-0420"
+  series <- browse_series(place)
+  expect_identical(nrow(series), 1000L)
+  expect_identical(browse_matching(series, "station 0420")$key, "station-0420")
+  expect_identical(nrow(browse_matching(series, "CM station-00")), 99L)
+  buttons <- function(...) {
+    listed <- as.character(browse_tree(series, ...))
+    lengths(regmatches(listed, gregexpr("<button", listed)))
+  }
+  # a dataset that is closed is one button, an open one has its first series
+  expect_identical(buttons("", "", character()), 1L)
+  expect_identical(buttons("", "import/levels", character()), 201L)
+  expect_match(
+    as.character(browse_tree(series, "", "import/levels", character())),
+    "and\\s+900\\s+more"
   )
-  expect_identical(browse_coverage(place, held[1:2, ]), c(0.5, 0.5))
-  listed <- as.character(browse_list(place, held, NULL))
-  expect_identical(
-    lengths(regmatches(listed, gregexpr("<button", listed))), 200L
-  )
-  expect_match(listed, "and 800 more", fixed = TRUE)
-  expect_match(listed, "50.0% present", fixed = TRUE)
+  expect_identical(buttons("nothing", "", character()), 0L)
 })
 
 test_that("the command refuses what it cannot take, before it serves", {
