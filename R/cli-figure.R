@@ -16,7 +16,28 @@ cli_figure <- function(arguments) {
         ),
         cli_option("base", "; lines are scaled to it"),
         cli_option("over", ", in percent; for lines"),
+        cli_option("dots", "newest: a map of dots", flag = TRUE),
         cli_option("log-scale", "lines: a logarithmic axis", flag = TRUE),
+        cli_option(
+          "with",
+          paste(
+            "lines, candles: drawn over them, with commas: mean 20 days, band",
+            "20 days, level 250 flood, mark 2026-03-12 strike"
+          ),
+          metavar = "LIST"
+        ),
+        cli_option(
+          "second", "lines: a series on an axis of its own at the right",
+          metavar = "ID"
+        ),
+        cli_option(
+          "fill", "rules by which gaps are filled first, see `vetusta fill`",
+          metavar = "RULES"
+        ),
+        cli_option(
+          "grid", "lines: aligned to a grid first, see `vetusta align`",
+          metavar = "LENGTH"
+        ),
         cli_option(
           "change", ": spread and correlation, simple, log or difference"
         ),
@@ -41,6 +62,8 @@ cli_figure <- function(arguments) {
         "vetusta figure lines \"KELD@1 day\" \"TAMX@1 day\" --base",
         "2026-01-05"
       ),
+      "vetusta figure \"KELD@1 day\" --with \"mean 5 days,level 100\"",
+      "vetusta figure lines \"KELD@1 day\" --second kelder-lock",
       "vetusta figure season kelder-lock --dark", "vetusta figure coverage"
     )
   )
@@ -76,8 +99,10 @@ cli_figure <- function(arguments) {
 
 # Options that only some kinds of figures have.
 cli_figure_only <- list(
-  panels = "lines", index = "lines", base = "lines", over = "lines",
-  log_scale = "lines", change = c("spread", "correlation"), cycle = "season",
+  panels = "lines", index = "lines", base = "lines", over = c("lines", "newest"),
+  dots = "newest", log_scale = "lines", with = c("lines", "candles"), second = "lines",
+  grid = "lines", fill = c("lines", "filled", "gaps", "season", "spread"),
+  change = c("spread", "correlation"), cycle = "season",
   by = "movers", limit = "movers"
 )
 
@@ -145,10 +170,19 @@ cli_figure_read <- function(options, kind = NULL) {
   if (!is.null(options$span)) {
     tables <- lapply(tables, cli_last_span, options$span, read$zone)
   }
+  if (!is.null(options$fill)) {
+    tables <- lapply(tables, cli_figure_filled, read, options)
+  }
+  if (!is.null(options$grid)) {
+    tables <- cli_figure_aligned(tables, read, options)
+  }
+  second <- cli_figure_second(options, kind, read)
   if (is.null(options$input)) {
     archive <- cli_archive(options)
     tables <- lapply(tables, archive_unit_labels, archive = archive)
-    names <- archive_drawn_names(archive, tables, unique(read$sources))
+    names <- archive_drawn_names(
+      archive, c(tables, second), unique(read$sources)
+    )
     heading <- archive_heading(archive, tables)
   } else {
     names <- heading <- NULL
@@ -163,6 +197,7 @@ cli_figure_read <- function(options, kind = NULL) {
   }
   list(
     tables = tables,
+    second = second[[1]],
     zone = read$zone,
     names = names,
     heading = heading,
@@ -174,6 +209,37 @@ cli_figure_read <- function(options, kind = NULL) {
       counted(sum(vapply(tables, nrow, 1L)), "value")
     )
   )
+}
+
+cli_figure_filled <- function(table, read, options) {
+  series_fill(
+    table, if (is_bars(table)) read$calendar, cli_list_of(options$fill),
+    interval = attr(table, "interval", exact = TRUE)
+  )
+}
+
+# The series at the times of a grid, as one table.
+cli_figure_aligned <- function(tables, read, options) {
+  long <- do.call(
+    series_align,
+    c(unname(tables), list(
+      grid = options$grid, form = "long", zone = read$zone,
+      calendar = read$calendar
+    ))
+  )
+  list(as.data.frame(long)[c("series", "time", "value")])
+}
+
+# A list of the table for the axis at the right.
+cli_figure_second <- function(options, kind, read) {
+  if (is.null(options$second)) {
+    return(NULL)
+  }
+  # ggplot2 looks for a function of stats where the command line has none
+  if (!"package:stats" %in% search()) attachNamespace("stats")
+  options$words <- options$second
+  options["second"] <- list(NULL)
+  cli_series(options)$tables
 }
 
 # The last part of a table, of the given span.
@@ -233,7 +299,8 @@ cli_drawn <- list(
       calendar = read$calendar,
       names = read$names,
       caption = read$caption,
-      dark = isTRUE(options$dark)
+      dark = isTRUE(options$dark),
+      with = cli_list_of(options$with)
     )
   },
   lines = function(read, options) {
@@ -249,7 +316,9 @@ cli_drawn <- list(
       dark = isTRUE(options$dark),
       heading = read$heading,
       base = options$base,
-      over = options$over
+      over = options$over,
+      with = cli_list_of(options$with),
+      second = read$second
     )
   },
   gaps = function(read, options) {
@@ -294,123 +363,3 @@ cli_drawn <- list(
     )
   }
 )
-
-# Figures of other stored tables.
-cli_tabled <- list(
-  correlation = function(options) {
-    read <- cli_figure_read(options)
-    pairs <- do.call(
-      series_correlation,
-      c(
-        unname(read$tables),
-        list(change = options$change %||% "log", zone = read$zone)
-      )
-    )
-    list(
-      figure = figure_correlation(
-        pairs,
-        caption = read$caption, dark = options$dark
-      ),
-      said = counted(nrow(pairs), "pair")
-    )
-  },
-  revisions = function(options) {
-    archive <- cli_archive(options)
-    rows <- archive_revisions(archive, cli_ids(options$words), all = TRUE)
-    read <- cli_figure_read(options)
-    list(
-      figure = figure_revisions(
-        rows,
-        dark = options$dark, names = read$names, heading = read$heading,
-        caption = read$caption, zone = read$zone,
-        unit = unique(unlist(lapply(read$tables, `[[`, "unit")))[1]
-      ),
-      said = counted(nrow(rows), "release")
-    )
-  },
-  coverage = function(options) {
-    archive <- cli_archive(options)
-    series <- archive_series(archive)
-    if (length(options$words)) {
-      matches <- archive_find(archive, cli_ids(options$words))
-      series <- series[series$id %in% matches$id, ]
-    }
-    list(
-      figure = figure_coverage(
-        series,
-        zone = options$zone %||% "UTC",
-        dark = options$dark,
-        incomplete = archive_incomplete(archive)
-      ),
-      said = paste(nrow(series), "series")
-    )
-  },
-  movers = function(options) {
-    archive <- cli_archive(options)
-    id <- if (length(options$words)) {
-      options$words[1]
-    } else {
-      cli_dataset_of_shape(archive, "snapshot")
-    }
-    rows <- cli_rows_of(archive, id, options$as_of)
-    if (is.null(rows[["before"]]) && !is.null(rows[["change"]])) {
-      rows$before <- signif(rows$last - rows$change, 12)
-    }
-    names <- archive_names(archive, sub("/.*", "", id))
-    moves <- rank_moves(
-      rows, options$by %||% "up", cli_number(options, "limit", 1) %||% 12
-    )
-    list(
-      figure = figure_movers(
-        moves,
-        names = names,
-        caption = paste0("source: ", id),
-        dark = options$dark
-      ),
-      said = counted(nrow(moves), "row")
-    )
-  },
-  statement = function(options) {
-    archive <- cli_archive(options)
-    if (!length(options$words)) cli_usage_error("name a company")
-    id <- cli_dataset_of_shape(archive, "facts")
-    facts <- cli_facts(archive, id, options)
-    items <- intersect(
-      c(
-        "revenue", "operating_profit", "net_profit", "total_assets", "equity",
-        "operating_cash_flow"
-      ),
-      facts$item
-    )
-    done <- facts_statement(
-      facts,
-      options$words,
-      items = if (length(items)) items,
-      form = "long",
-      limit = 8
-    )
-    list(
-      figure = figure_statement(
-        done,
-        caption = paste0("source: ", id),
-        dark = options$dark
-      ),
-      said = counted(nrow(done), "figure")
-    )
-  }
-)
-
-cli_joined_bars <- function(tables) {
-  if (length(tables) == 1) {
-    return(tables[[1]])
-  }
-  joined <- bars_frame(
-    as.data.frame(
-      data.table::rbindlist(
-        unname(lapply(tables, as.data.frame)),
-        use.names = TRUE, fill = TRUE
-      )
-    )
-  )
-  with_interval(joined, attr(tables[[1]], "interval"))
-}

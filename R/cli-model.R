@@ -24,6 +24,10 @@ cli_model <- function(arguments) {
           "renew", "run: fit it on what is known now, and write it anew",
           flag = TRUE
         ),
+        cli_option(
+          "came", "paths: the values after --to are drawn over them",
+          flag = TRUE
+        ),
         cli_option("dark")
       ),
       cli_json_option()
@@ -65,8 +69,22 @@ cli_model <- function(arguments) {
     return(cli_model_save(options, definition, read, kind))
   }
   cli_model_put(
-    model_run(read$tables[[1]], definition, read$calendar), kind, options
+    model_run(read$tables[[1]], definition, read$calendar), kind, options,
+    attr(read$tables[[1]], "title", exact = TRUE),
+    cli_model_came(options, kind)
   )
+}
+
+# The values after the window, for a figure of paths.
+cli_model_came <- function(options, kind) {
+  if (!options$came) {
+    return(NULL)
+  }
+  if (kind != "paths" || is.null(options$to)) {
+    cli_usage_error("--came is for paths, with --to: the last day that they know")
+  }
+  options["to"] <- list(NULL)
+  cli_series(options)$tables[[1]]
 }
 
 cli_model_options <- function() {
@@ -181,7 +199,8 @@ cli_model_kinds <- list(
   ),
   backtest = list(
     parts = c("season", "noise", "backtest"),
-    shows = function(model) model$backtest
+    shows = function(model) model$backtest,
+    figure = "figure_backtest"
   )
 )
 
@@ -238,7 +257,7 @@ cli_model_definition <- function(options, kind) {
   kept[!vapply(kept, is.null, TRUE)]
 }
 
-cli_model_put <- function(model, kind, options) {
+cli_model_put <- function(model, kind, options, title = NULL, came = NULL) {
   settings <- utils::modifyList(list(beside = FALSE), cli_model_kinds[[kind]])
   shown <- settings$shows(model)
   file <- options$file
@@ -255,8 +274,18 @@ cli_model_put <- function(model, kind, options) {
     }
     beside <- if (settings$beside) list(history = model$history)
     figure <- do.call(
-      settings$figure, c(list(shown), beside, list(dark = options$dark))
+      settings$figure, c(
+        list(shown), beside, list(dark = options$dark),
+        if (!is.null(came)) list(came = came)
+      )
     )
+    # a title in words
+    if (length(title) == 1) {
+      figure$labels$title <- sub(
+        model$name, title, figure$labels$title,
+        fixed = TRUE
+      )
+    }
     figure_save(figure, file)
     return(cli_say("wrote ", file, ": ", kind, " of ", model$name))
   }

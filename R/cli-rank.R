@@ -30,7 +30,8 @@ cli_rank <- function(arguments) {
     c(
       "vetusta rank quay/market --limit 10",
       "vetusta rank quay/market --by traded name~barge",
-      "vetusta rank \"quay/bars/*@1 day\" --by high --on 2026-03-20"
+      "vetusta rank \"quay/bars/*@1 day\" --by high --on 2026-03-20",
+      "vetusta rank \"basin/FREIGHT_PRICES/*\""
     ),
     least = 1
   )
@@ -39,6 +40,10 @@ cli_rank <- function(arguments) {
   words <- join_stored_dataset(archive, options$words[!sign])
   if (!length(words)) {
     cli_usage_error("name a snapshot, as quay/market, or series IDs of days")
+  }
+  newest <- cli_rank_newest(archive, words, options)
+  if (!is.null(newest)) {
+    return(cli_put(newest, options))
   }
   ranked <- cli_ranked(archive, words, options$words[sign], options)
   done <- ranked$rows
@@ -50,6 +55,36 @@ cli_rank <- function(arguments) {
   cli_put(rank_digits(done[intersect(shown, names(done))]), options)
   if (!is.null(options$list)) cli_write_list(done$symbol, options$list)
   cli_rank_said(done, ranked$how)
+}
+
+# The newest values of statistics in order; NULL for other datasets.
+cli_rank_newest <- function(archive, words, options) {
+  series <- tryCatch(
+    archive_find(archive, words),
+    vetusta_error_argument = function(e) NULL
+  )
+  if (!NROW(series) ||
+    nrow(datasets_of_shape(series, "observations")) < nrow(series)) {
+    return(NULL)
+  }
+  tables <- archive_read(
+    archive, series$id,
+    to = options$on, as_of = options$as_of
+  )
+  rows <- cli_newest_joined(
+    lapply(tables, series_newest, over = options$window)
+  )
+  names <- archive_drawn_names(archive, tables, unique(series$source))
+  rows <- as.data.frame(rows)
+  rows$name <- unname(names[rows$series])
+  rows$change_percent <- round(100 * rows$change, 2)
+  utils::head(
+    rows[c(
+      "rank", "series", "name", "time", "value", "unit", "before",
+      "change_percent", "rank_before"
+    )],
+    cli_number(options, "limit", 1)
+  )
 }
 
 # list(rows, how): ranked instruments of a snapshot or of daily bars, and what

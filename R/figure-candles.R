@@ -14,6 +14,8 @@
 #' @param calendar The calendar for resampling, if there are too many bars.
 #' @param names Names in place of symbols, as `c(KELD = "Kelder Lines")`.
 #' @param dark For a dark background.
+#' @param with What is drawn over the candles, as in [figure_lines()]; windows
+#'   are those of the closes of the drawn bars.
 #' @param most The largest number of candles. More bars are resampled to the
 #'   shortest interval that fits, and a message of the class `vetusta_note` and
 #'   the caption say so; if none fits, ranges from low to high are drawn with a
@@ -37,7 +39,7 @@
 #' figure_candles(days)
 figure_candles <- function(bars, title = NULL, subtitle = NULL, caption = NULL,
                            zone = "UTC", calendar = NULL, names = NULL,
-                           dark = FALSE, most = 200) {
+                           dark = FALSE, most = 200, with = NULL) {
   check_zone(zone, "figure")
   check_flag(dark, "dark")
   check_number(most, "most", 2, "figure")
@@ -73,6 +75,10 @@ figure_candles <- function(bars, title = NULL, subtitle = NULL, caption = NULL,
   plot <- plot + jump_lines(jumps, shown, dark) + axis_scale(shown$axis) +
     ggplot2::scale_y_continuous(labels = axis_numbers)
   strips <- shown$volume && length(symbols) == 1
+  plot <- plot + overlay_layers(
+    candle_closes(shown$rows), with, shown$axis, zone, dark,
+    if (strips) factor("price", c("price", "volume"))
+  )
   plot <- plot +
     if (strips) {
       candle_strips()
@@ -84,12 +90,18 @@ figure_candles <- function(bars, title = NULL, subtitle = NULL, caption = NULL,
     subtitle %||%
       paste0(grown$length, ", ", figure_window(as.numeric(bars$time), zone)),
     captions(
-      caption, grown$said, jump_words(jumps),
+      caption, overlay_words(with), grown$said, jump_words(jumps),
       if (any(shown$rows$status %in% "provisional")) "pale: provisional"
     ),
     y = if (!strips) "price", dark = dark
   ) + strip_text()
   structure(figure, candles = grown$fit)
+}
+
+candle_closes <- function(rows) {
+  data.frame(
+    name = rows$name, time = as.numeric(rows$time), value = rows$close
+  )
 }
 
 # Jumps of daily and longer bars that a split would explain.

@@ -26,7 +26,11 @@ interactive_traces <- function(figure, built, panels, times) {
     if (geoms[i] == "GeomText" && length(data[["series"]])) next
     draw <- interactive_geoms[[geoms[i]]]
     if (is.null(draw)) next
-    traces <- c(traces, layer_traces(data, draw, legend))
+    made <- layer_traces(data, draw, legend)
+    if (length(data[["second_axis"]])) {
+      made <- second_traces(made, built$layout$panel_scales_y[[1]]$second)
+    }
+    traces <- c(traces, made)
   }
   one_legend_entry(c(candles, traces))
 }
@@ -34,6 +38,17 @@ interactive_traces <- function(figure, built, panels, times) {
 # The layers of candles and of their volume, which have a trace of their own.
 drawn_from_candles <- function(layer) {
   !is.data.frame(layer$data) || "volume" %in% names(layer$data)
+}
+
+# A series on the axis at the right, in its own values.
+second_traces <- function(traces, second) {
+  lapply(traces, function(trace) {
+    trace$y <- (trace$y - second$shift) / second$slope
+    trace$yaxis <- "y99"
+    trace$name <- second$label
+    trace$showlegend <- TRUE
+    trace
+  })
 }
 
 # Ends at infinity are those of the panel.

@@ -135,34 +135,44 @@ interactive_times <- function(built) {
   )
 }
 
-# Local times as texts; days without their hour, hours without their seconds.
-interactive_time_text <- function(x, times) {
-  seconds <- times$seconds(x)
-  unique <- sort(unique(seconds[is.finite(seconds)]))
-  at <- match(seconds, unique)
-  if (all(unique %% 86400 == 0) || identical(times$times, "day")) {
-    days <- format(utc(unique), "%Y-%m-%d", tz = "UTC")
-    if (all(endsWith(days, "-01"))) days <- substr(days, 1, 7)
-    return(days[at])
+# list(form, zone): how the times of a figure are written: days without their
+# hour, hours without their seconds. One form for all traces, since a day alone
+# stands for its midnight.
+interactive_time_form <- function(traces, times) {
+  seconds <- unique(unlist(lapply(traces, function(trace) {
+    times$seconds(as.numeric(trace$x))
+  })))
+  seconds <- sort(seconds[is.finite(seconds)])
+  if (all(seconds %% 86400 == 0) || identical(times$times, "day")) {
+    days <- format(utc(seconds), "%d", tz = "UTC")
+    form <- if (all(days == "01")) "%Y-%m" else "%Y-%m-%d"
+    return(list(form = form, zone = "UTC"))
   }
-  clock <- format(utc(unique), "%H:%M:%S", tz = times$zone)
+  clock <- format(utc(seconds), "%H:%M:%S", tz = times$zone)
   # values of whole days, all at one hour
-  form <- if (length(unique(clock)) == 1 && min(diff(unique), Inf) > 72000) {
+  form <- if (length(unique(clock)) == 1 && min(diff(seconds), Inf) > 72000) {
     "%Y-%m-%d"
   } else if (all(endsWith(clock, ":00"))) {
     "%Y-%m-%d %H:%M"
   } else {
     "%Y-%m-%d %H:%M:%S"
   }
-  format(utc(unique), form, tz = times$zone)[at]
+  list(form = form, zone = times$zone)
+}
+
+interactive_time_text <- function(x, times, form) {
+  seconds <- times$seconds(x)
+  unique <- unique(seconds)
+  text <- format(utc(unique), form$form, tz = form$zone)
+  ifelse(is.na(seconds), NA_character_, text[match(seconds, unique)])
 }
 
 # Traces as plotly takes them: dates for times, numbers with few digits.
 interactive_points <- function(traces, times) {
+  form <- if (!is.null(times)) interactive_time_form(traces, times)
   lapply(traces, function(trace) {
     if (!is.null(times)) {
-      text <- interactive_time_text(as.numeric(trace$x), times)
-      trace$x <- I(ifelse(is.na(trace$x), NA_character_, text))
+      trace$x <- I(interactive_time_text(as.numeric(trace$x), times, form))
     } else if (is.numeric(trace$x)) {
       trace$x <- I(signif(trace$x, 10))
     }
@@ -214,6 +224,14 @@ interactive_layout <- function(built, panels, times, traces, height) {
       interactive_axis(built, panel$panel, "y", NULL)
     )
   }
+  second <- built$layout$panel_scales_y[[1]]$second
+  if (!is.null(second)) {
+    axes$yaxis99 <- list(
+      overlaying = "y", side = "right", anchor = "x", showgrid = FALSE,
+      separatethousands = TRUE, hoverformat = ",.8~g", automargin = TRUE,
+      title = list(text = second$label, font = list(color = second$colour))
+    )
+  }
   axes$xaxis$rangeselector <- interactive_ranges(
     traces, times, if (any(nzchar(panels$head))) 20 / height else 0
   )
@@ -234,7 +252,7 @@ interactive_layout <- function(built, panels, times, traces, height) {
       ),
       hovermode = if (several) "x" else "x unified",
       showlegend = named > 1 && named <= 12 && named > sum(nzchar(panels$head)),
-      legend = list(orientation = "h", x = 0, y = -0.08, yanchor = "top"),
+      legend = list(orientation = "h", x = 0, y = -0.16, yanchor = "top"),
       margin = list(l = 60, r = 20, t = if (headed) 64 else 44, b = 40),
       modebar = list(
         bgcolor = "rgba(0,0,0,0)", color = page$quiet, activecolor = page$soft,

@@ -104,3 +104,26 @@ lines_label <- function(points, index, value, day = NULL, over = NULL) {
     value %||% "close"
   }
 }
+
+# The drawn values, for what is drawn over them.
+overlay_rows <- function(points) {
+  data.frame(
+    name = points$name, time = as.numeric(points$time), value = points$shown
+  )
+}
+
+lines_second <- function(second, points, axis, panels, log_scale, zone, names,
+                         dark) {
+  if (is.null(second)) {
+    return(NULL)
+  }
+  if (panels != "none" || log_scale) {
+    vetusta_stop(
+      "figure",
+      "An axis at the right needs one panel, without a logarithmic axis.",
+      todo = "leave out `panels` and `log_scale`, or `second`"
+    )
+  }
+  points$time <- as.numeric(points$time)
+  second_axis(second, points, axis, zone, names, dark)
+}

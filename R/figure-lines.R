@@ -20,6 +20,13 @@
 #' @param log_scale Whether the axis of values is logarithmic.
 #' @param names Names in place of those of the series, as `c(KELD = "Kelder
 #'   Lines")`.
+#' @param with Texts of what is drawn over the figure: `"mean 20 days"`, `"min 1
+#'   month"` or `"max 1 month"` of the window that ends with each value, `"band
+#'   20 days"` (the mean and two standard deviations around it; `"band 2.5 20
+#'   days"` has another number), `"level 250 flood"` (a line with its words),
+#'   `"mark 2026-03-12 strike"` (a day with its words).
+#' @param second A table of one series that is drawn on an axis of its own at
+#'   the right.
 #' @param heading What the series measure, as the title of their dataset: it
 #'   becomes the title. What all names share goes into the subtitle, after a
 #'   second text of `heading`.
@@ -57,7 +64,8 @@ figure_lines <- function(x, value = NULL, panels = "none", index = NULL,
                          log_scale = FALSE, names = NULL, title = NULL,
                          subtitle = NULL, caption = NULL, zone = "UTC",
                          bridge = 30, dark = FALSE, columns = 2000,
-                         heading = NULL, base = NULL, over = NULL) {
+                         heading = NULL, base = NULL, over = NULL,
+                         with = NULL, second = NULL) {
   check_lines(panels, index, log_scale, zone, bridge, dark, columns)
   check_heading(heading)
   x <- given(x, "x", "figure")
@@ -90,11 +98,16 @@ figure_lines <- function(x, value = NULL, panels = "none", index = NULL,
   panels <- panels_needed(points, panels, index, log_scale)
   points$piece <- line_pieces(points, side_by_side, bridge)
   drawn <- thinned_points(points, columns)
-  plot <- lines_drawn(drawn, axis, panels, log_scale, dark)
+  second <- lines_second(
+    second, points, axis, panels, log_scale, zone, names, dark
+  )
+  plot <- lines_drawn(drawn, axis, panels, log_scale, dark, second) +
+    overlay_layers(overlay_rows(points), with, axis, zone, dark)
   names_shown <- unique(points$name)
   heads <- figure_heads(names_shown, shared$shared, heading)
   notes <- captions(
-    caption, jump_words(jumps), lines_notes(points, drawn, columns)
+    caption, overlay_words(with), jump_words(jumps),
+    lines_notes(points, drawn, columns)
   )
   figure_dressed(
     plot,
@@ -108,7 +121,7 @@ figure_lines <- function(x, value = NULL, panels = "none", index = NULL,
     ggplot2::theme(
       plot.margin = ggplot2::margin(
         10,
-        if (panels == "none" && length(names_shown) <= 12) {
+        if (panels == "none" && length(names_shown) <= 12 && is.null(second)) {
           label_room(names_shown)
         } else {
           14
@@ -201,7 +214,7 @@ thinned_points <- function(points, columns) {
   if (length(kept) < nrow(points)) points[kept, , drop = FALSE] else points
 }
 
-lines_drawn <- function(points, axis, panels, log_scale, dark) {
+lines_drawn <- function(points, axis, panels, log_scale, dark, second = NULL) {
   names <- unique(points$name)
   points$name <- factor(points$name, names)
   colours <- if (length(names) > 12) {
@@ -241,7 +254,7 @@ lines_drawn <- function(points, axis, panels, log_scale, dark) {
     if (log_scale) {
       ggplot2::scale_y_log10(labels = axis_numbers)
     } else {
-      ggplot2::scale_y_continuous(labels = axis_numbers)
+      second_scale(second)
     }
   if (panels == "units") {
     return(
@@ -251,7 +264,8 @@ lines_drawn <- function(points, axis, panels, log_scale, dark) {
   if (panels != "none") {
     return(plot + lines_panels(names, panels))
   }
-  if (length(names) > 12) {
+  # at the right is the other axis
+  if (length(names) > 12 || !is.null(second)) {
     return(plot)
   }
   ends <- points[!duplicated(points$name, fromLast = TRUE), , drop = FALSE]
@@ -271,6 +285,20 @@ lines_drawn <- function(points, axis, panels, log_scale, dark) {
       show.legend = FALSE
     ) +
     ggplot2::coord_cartesian(clip = "off")
+}
+
+# The axis of values, with that of a second series.
+second_scale <- function(second) {
+  if (is.null(second)) {
+    return(ggplot2::scale_y_continuous(labels = axis_numbers))
+  }
+  scale <- ggplot2::scale_y_continuous(
+    labels = axis_numbers, sec.axis = second$axis
+  )
+  scale$second <- second[c("label", "shift", "slope", "colour")]
+  list(second$line, scale, ggplot2::theme(
+    axis.title.y.right = ggplot2::element_text(colour = second$colour)
+  ))
 }
 
 label_room <- function(names) 14 + 6.2 * min(28, max(nchar(names)))

@@ -13,6 +13,8 @@ model_figure.vetusta_paths <- function(x, ...) figure_fan(x, ...)
 model_figure.vetusta_index <- function(x, ...) figure_index(x, ...)
 #' @export
 model_figure.vetusta_payoff <- function(x, ...) figure_payoff(x, ...)
+#' @export
+model_figure.vetusta_backtest <- function(x, ...) figure_backtest(x, ...)
 
 #' @export
 plot.vetusta_spectrum <- function(x, ...) print(model_figure(x, ...))
@@ -26,6 +28,8 @@ plot.vetusta_paths <- plot.vetusta_spectrum
 plot.vetusta_index <- plot.vetusta_spectrum
 #' @export
 plot.vetusta_payoff <- plot.vetusta_spectrum
+#' @export
+plot.vetusta_backtest <- plot.vetusta_spectrum
 #' @rawNamespace S3method(ggplot2::autoplot, vetusta_spectrum)
 #' @noRd
 autoplot.vetusta_spectrum <- function(object, ...) model_figure(object, ...)
@@ -44,3 +48,6 @@ autoplot.vetusta_index <- autoplot.vetusta_spectrum
 #' @rawNamespace S3method(ggplot2::autoplot, vetusta_payoff)
 #' @noRd
 autoplot.vetusta_payoff <- autoplot.vetusta_spectrum
+#' @rawNamespace S3method(ggplot2::autoplot, vetusta_backtest)
+#' @noRd
+autoplot.vetusta_backtest <- autoplot.vetusta_spectrum

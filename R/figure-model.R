@@ -4,8 +4,8 @@
 #' Draw models
 #'
 #' @param x A result of [model_spectrum()], [model_dependence()],
-#'   [model_season()] (or [model_decompose()]), [model_paths()], [index_sum()]
-#'   or [payoff_value()].
+#'   [model_season()] (or [model_decompose()]), [model_paths()], [index_sum()],
+#'   [payoff_value()] or [model_backtest()].
 #' @param came For paths: a table with the later values of the series, drawn
 #'   over the paths.
 #' @param before For paths: the length of the observed series drawn before them.
@@ -21,7 +21,8 @@
 #'   residuals. `figure_fan()`: the middle 50% and 90% of paths, their median,
 #'   some paths, and later values. `figure_index()`: a histogram of an index.
 #'   `figure_payments()`: histograms of payments. `figure_payoff()`: the value
-#'   of a payoff by strike, with two standard errors.
+#'   of a payoff by strike, with two standard errors. `figure_backtest()`: the
+#'   CRPS and the shares within the middle 50% and 90%, by day and method.
 #' @section Errors: `vetusta_error_figure` for any other object.
 #' @export
 #' @examples

@@ -68,7 +68,7 @@ points_drawn <- function(table, value) {
       names(series)[vapply(as.list(series), is.numeric, TRUE)], "figure"
     )
   }
-  series <- series_latest(series)
+  series <- series_latest_rows(series)
   n <- nrow(series)
   list_frame(
     list(
@@ -108,15 +108,6 @@ duplicates_out <- function(rows) {
     !duplicated(list_frame(list(rows$series, rows$period)), fromLast = TRUE), ,
     drop = FALSE
   ]
-}
-
-# The newest release of each time.
-series_latest <- function(series) {
-  if (!has_releases(series)) {
-    return(series)
-  }
-  key <- paste(series_of_rows(series), start_times(series))
-  series[!duplicated(key, fromLast = TRUE), , drop = FALSE]
 }
 
 # Whether times are less than a day apart.

@@ -249,7 +249,16 @@ strip_text <- function() {
 
 # Axis numbers with thousands separators and no superfluous digits.
 axis_numbers <- function(x) {
-  text <- format(x, big.mark = ",", trim = TRUE, scientific = FALSE, digits = 6)
+  one <- function(x) {
+    format(x, big.mark = ",", trim = TRUE, scientific = FALSE, digits = 6)
+  }
+  sizes <- abs(x[is.finite(x) & x != 0])
+  # on an axis of many orders each number has its own digits
+  text <- if (length(sizes) && max(sizes) / min(sizes) > 1e3) {
+    vapply(x, one, "")
+  } else {
+    one(x)
+  }
   # very large and very small numbers have a power of ten
   far <- is.finite(x) & x != 0 & (abs(x) >= 1e9 | abs(x) < 1e-4)
   if (any(far)) {

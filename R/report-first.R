@@ -78,7 +78,10 @@ report_attention <- function(status, series, drawn, tables, incomplete) {
     if (NROW(stale)) {
       row(
         paste0("stale: ", stale$query),
-        paste0("complete until ", format(stale$complete_until, "%Y-%m-%d")),
+        ifelse(
+          is.na(stale$complete_until), "no window is complete",
+          paste0("complete until ", format(stale$complete_until, "%Y-%m-%d"))
+        ),
         "Tracked queries"
       )
     },
