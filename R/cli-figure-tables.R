@@ -1,9 +1,10 @@
-# vetusta figure: figures of several series together and of other stored tables.
+# vetusta figure: figures of several series together, and of stored tables.
 
 cli_tabled <- list(
   newest = function(options) {
     read <- cli_figure_read(options)
-    rows <- lapply(read$tables, series_newest, over = options$over %||% "1 year")
+    over <- options$over %||% "1 year"
+    rows <- lapply(read$tables, series_newest, over = over)
     newest <- cli_newest_joined(rows)
     places <- if (options$dots) {
       cli_figure_places(cli_archive(options), read$tables)
@@ -11,7 +12,7 @@ cli_tabled <- list(
     list(
       figure = figure_newest(
         newest, places,
-        over = options$over %||% "1 year", names = read$names,
+        over = over, names = read$names,
         heading = read$heading, caption = read$caption, zone = read$zone,
         dark = options$dark
       ),

@@ -99,8 +99,9 @@ cli_figure <- function(arguments) {
 
 # Options that only some kinds of figures have.
 cli_figure_only <- list(
-  panels = "lines", index = "lines", base = "lines", over = c("lines", "newest"),
-  dots = "newest", log_scale = "lines", with = c("lines", "candles"), second = "lines",
+  panels = "lines", index = "lines", base = "lines",
+  over = c("lines", "newest"), dots = "newest", log_scale = "lines",
+  with = c("lines", "candles"), second = "lines",
   grid = "lines", fill = c("lines", "filled", "gaps", "season", "spread"),
   change = c("spread", "correlation"), cycle = "season",
   by = "movers", limit = "movers"

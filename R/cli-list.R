@@ -29,6 +29,9 @@ cli_list <- function(arguments) {
   cli_list_shown(rows, what, options)
 }
 
+# In a terminal so many series have their last values beside them.
+cli_courses_most <- 40
+
 # Series by ID or pattern.
 cli_list_matches <- function(words, options) {
   near <- nearest_word(words[1], names(cli_lists), most = 1)
@@ -40,6 +43,9 @@ cli_list_matches <- function(words, options) {
   archive <- cli_archive(options)
   words <- join_stored_dataset(archive, words)
   rows <- with_units(archive, archive_find(archive, cli_ids(words)))
+  if (isatty(stdout()) && !options$json && nrow(rows) <= cli_courses_most) {
+    rows$course <- archive_courses(archive, rows)
+  }
   cli_list_shown(rows, "series", options)
 }
 
@@ -138,7 +144,10 @@ cli_shortened <- list(
       rows[[name]] <- listed_times(rows[[name]], rows$frequency)
     }
     unit <- if (!is.null(rows[["unit"]]) && any(!is.na(rows$unit))) "unit"
-    rows[c("id", if (titled) "title", unit, "rows", "first", "last", "bytes")]
+    course <- if (!is.null(rows[["course"]])) "course"
+    rows[c(
+      "id", if (titled) "title", course, unit, "rows", "first", "last", "bytes"
+    )]
   },
   datasets = function(rows) {
     for (name in c("first", "last")) {

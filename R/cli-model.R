@@ -80,8 +80,8 @@ cli_model_came <- function(options, kind) {
   if (!options$came) {
     return(NULL)
   }
-  if (kind != "paths" || is.null(options$to)) {
-    cli_usage_error("--came is for paths, with --to: the last day that they know")
+  if (is.null(cli_model_kinds[[kind]]$came) || is.null(options$to)) {
+    cli_usage_error("--came is for paths, with --to: the last day they know")
   }
   options["to"] <- list(NULL)
   cli_series(options)$tables[[1]]
@@ -184,7 +184,8 @@ cli_model_kinds <- list(
   paths = list(
     parts = c("season", "noise", "paths"),
     shows = function(model) model$paths,
-    figure = "figure_fan"
+    figure = "figure_fan",
+    came = TRUE
   ),
   index = list(
     parts = c("season", "noise", "paths", "index"),

@@ -39,7 +39,10 @@ cli_status <- function(arguments) {
   } else {
     cat(
       cli_words(
-        format_status(status, if (isatty(stdout())) cli_width() else 80)
+        format_status(
+          status, if (isatty(stdout())) cli_width() else 80,
+          bars = isatty(stdout())
+        )
       ),
       sep = "\n"
     )

@@ -232,7 +232,7 @@ status_series_text <- function(series, asked) {
 }
 
 # A table within 80 columns.
-format_status <- function(x, width = 80) {
+format_status <- function(x, width = 80, bars = FALSE) {
   if (!nrow(x)) {
     return(
       paste0(
@@ -278,6 +278,9 @@ format_status <- function(x, width = 80) {
     state = state,
     check.names = FALSE
   )
+  if (bars) {
+    shown$coverage <- paste0(coverage_bar(x$coverage), shown$coverage)
+  }
   if (!any(nzchar(behind))) shown$behind <- NULL
   noted <- nzchar(x$message) & !x$outcome %in% "done"
   quotas <- attr(x, "quotas")
@@ -298,5 +301,19 @@ format_status <- function(x, width = 80) {
         wrapped_lines(paste0(x$query[noted], ": ", x$message[noted]), width)
       )
     }
+  )
+}
+
+# A bar of so many characters; no text for a coverage that is not known.
+coverage_bar <- function(share, length = 8) {
+  full <- ifelse(is.na(share), 0, floor(length * share + 1e-9))
+  signs <- if (isTRUE(l10n_info()[["UTF-8"]])) {
+    c("\u2588", "\u2591")
+  } else {
+    c("#", ".")
+  }
+  ifelse(
+    is.na(share), "",
+    paste0(strrep(signs[1], full), strrep(signs[2], length - full), " ")
   )
 }

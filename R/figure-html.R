@@ -11,7 +11,8 @@ html_lines <- function(title, body, head = NULL, class = "page") {
     paste0("<title>", html_text(title), "</title>"),
     "<link rel=\"icon\" href=\"data:,\">",
     unlist(lapply(needed, dependency_lines)), as.character(rendered$head),
-    paste0("</head><body class=\"", class, "\">"), as.character(rendered$html), "</body></html>"
+    paste0("</head><body class=\"", class, "\">"),
+    as.character(rendered$html), "</body></html>"
   )
 }
 
@@ -25,7 +26,10 @@ dependency_lines <- function(dependency) {
     names <- vapply(files, function(file) {
       if (is.list(file)) file$src %||% file$href else file
     }, "")
-    lapply(file.path(folder, names), readLines, warn = FALSE, encoding = "UTF-8")
+    lapply(
+      file.path(folder, names), readLines,
+      warn = FALSE, encoding = "UTF-8"
+    )
   }
   styles <- Map(
     with_pictures, read(dependency$stylesheet),

@@ -239,14 +239,13 @@ interactive_geoms <- list(
   GeomPath = lines_trace,
   GeomStep = lines_trace,
   GeomPoint = function(part, name) {
-    shape <- as.character(part$shape[1])
-    known <- if (shape %in% names(interactive_shapes)) shape else "16"
+    symbol <- interactive_shapes[as.character(part$shape[1])]
     list(
       type = "scatter", mode = "markers", x = part$x, y = part$y,
       marker = list(
         color = interactive_colour(part[["colour"]], part[["alpha"]]),
         size = round(3 * (part$size %||% 1.5)[1], 1),
-        symbol = interactive_shapes[[known]]
+        symbol = if (is.na(symbol)) "circle" else unname(symbol)
       ),
       hoverinfo = if (is.null(name)) "x+y" else "x+y+name"
     )

@@ -11,15 +11,13 @@ overlay_layers <- function(rows, with, axis, zone, dark, strip = NULL) {
   read <- lapply(with, overlay_read)
   lapply(seq_along(read), function(i) {
     overlay <- read[[i]]
-    overlay_kinds[[overlay$kind]](overlay, rows, axis, zone, dark, strip, i)
+    overlay_kinds[[overlay$draw]](overlay, rows, axis, zone, dark, strip, i)
   })
 }
 
-overlay_pattern <- paste0(
-  "^(mean|min|max|band|level|mark)[[:space:]]+(.+)$"
-)
+overlay_pattern <- "^(mean|min|max|band|level|mark)[[:space:]]+(.+)$"
 
-# list(kind, length, width, level, day, words)
+# What a text says, with the name of its entry in overlay_kinds.
 overlay_read <- function(text) {
   refuse <- function() {
     vetusta_stop(
@@ -36,22 +34,35 @@ overlay_read <- function(text) {
   rest <- trimws(sub(overlay_pattern, "\\2", text))
   first <- sub("[[:space:]].*", "", rest)
   words <- trimws(substring(rest, nchar(first) + 1))
-  number <- suppressWarnings(as.numeric(first))
-  if (kind == "level") {
-    if (is.na(number)) refuse()
-    return(list(kind = kind, level = number, words = words))
-  }
-  if (kind == "mark") {
-    if (!grepl("^[0-9]{4}-[0-9]{2}-[0-9]{2}$", first)) refuse()
-    return(list(kind = kind, day = check_day(first, refuse), words = words))
-  }
-  # a band may state its width before its length
-  wide <- kind == "band" && !is.na(number) && grepl("^[0-9]", words)
-  length <- if (wide) words else rest
-  tryCatch(time_interval(length), vetusta_error = function(e) refuse())
-  list(kind = "window", of = kind, length = length,
-       width = if (wide) number else 2, words = text)
+  read <- overlay_words_of[[kind]] %||% overlay_words_of$window
+  read(kind, first, words, rest, refuse)
 }
+
+overlay_words_of <- list(
+  level = function(kind, first, words, rest, refuse) {
+    number <- suppressWarnings(as.numeric(first))
+    if (is.na(number)) refuse()
+    list(draw = "level", level = number, words = words)
+  },
+  mark = function(kind, first, words, rest, refuse) {
+    if (!grepl("^[0-9]{4}-[0-9]{2}-[0-9]{2}$", first)) refuse()
+    list(draw = "mark", day = check_day(first, refuse), words = words)
+  },
+  # a band may state its width before its length
+  band = function(kind, first, words, rest, refuse) {
+    number <- suppressWarnings(as.numeric(first))
+    wide <- !is.na(number) && grepl("^[0-9]", words)
+    read <- overlay_words_of$window(
+      kind, first, words, if (wide) words else rest, refuse
+    )
+    read$width <- if (wide) number else 2
+    read
+  },
+  window = function(kind, first, words, rest, refuse) {
+    tryCatch(time_interval(rest), vetusta_error = function(e) refuse())
+    list(draw = "window", of = kind, length = rest)
+  }
+)
 
 check_day <- function(text, refuse) {
   day <- tryCatch(as.Date(text), error = function(e) NA)
@@ -68,7 +79,7 @@ overlay_kinds <- list(
     colours <- line_colours[[shade_name(dark)]]
     colour <- colours[1 + (i + 2) %% 6]
     list(
-      if (overlay$of == "band") {
+      if (!is.null(overlay$width)) {
         ggplot2::geom_ribbon(
           ggplot2::aes(
             x = .data$at, ymin = .data$low, ymax = .data$high,
@@ -147,12 +158,13 @@ overlay_window <- function(overlay, rows, zone) {
       window = overlay$length, zone = zone
     ))
   }
-  done <- window(if (overlay$of == "band") "mean" else overlay$of)
+  banded <- !is.null(overlay$width)
+  done <- window(if (banded) "mean" else overlay$of)
   out <- data.frame(
     name = factor(done$series, unique(as.character(rows$name))),
     time = as.numeric(done$time), value = done$value
   )
-  if (overlay$of == "band") {
+  if (banded) {
     deviation <- window("sd")$value
     out$low <- out$value - overlay$width * deviation
     out$high <- out$value + overlay$width * deviation

@@ -77,8 +77,8 @@ series_colours <- function(names, dark) {
 #' Write a figure to a file
 #'
 #' @param figure A figure, or any other ggplot.
-#' @param file Path of a `.png`, `.svg` or `.pdf` file, or of an `.html` file for
-#'   an interactive figure, see [figure_interactive()].
+#' @param file Path of a `.png`, `.svg` or `.pdf` file, or of an `.html` file
+#'   for an interactive figure, see [figure_interactive()].
 #' @param width,height Size in pixels of a PNG; of the other formats,
 #'   `resolution` pixels are an inch. An interactive figure fills the window.
 #' @param resolution Pixels per inch: higher values make text and lines larger.
@@ -231,12 +231,13 @@ stacked_strips <- function(columns, heights) {
     switch = "y",
     labeller = ggplot2::labeller(name = short_names)
   )
-  ggplot2::ggproto(NULL, facet, strip_heights = heights, draw_panels = function(self, ...) {
+  draw <- function(self, ...) {
     table <- ggplot2::ggproto_parent(facet, self)$draw_panels(...)
     rows <- unique(ggplot2::panel_rows(table)$t)
     table$heights[rows] <- grid::unit(heights[seq_along(rows)], "null")
     table
-  })
+  }
+  ggplot2::ggproto(NULL, facet, strip_heights = heights, draw_panels = draw)
 }
 
 # The names of such panels, beside their axes.

@@ -122,7 +122,8 @@ browse_server <- function(place, input, output, session, query) {
     }
   })
   shiny::observeEvent(input$open, {
-    state$open <- if (identical(state$open, input$open$id)) "" else input$open$id
+    id <- input$open$id
+    state$open <- if (identical(state$open, id)) "" else id
   })
   chosen <- shiny::reactive({
     rows <- catalogue()

@@ -138,8 +138,8 @@ browse_leaves <- function(rows, ids) {
         name,
         tags$span(
           class = "span", paste0(
-            browse_step(entry$frequency), " ", format(entry$first, "%Y"), "\u2013",
-            format(entry$last, "%Y")
+            browse_step(entry$frequency), " ", format(entry$first, "%Y"),
+            "\u2013", format(entry$last, "%Y")
           )
         )
       ),

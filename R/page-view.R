@@ -93,6 +93,12 @@ browse_draw <- list(
     browse_draw$lines(read, wanted, chosen, place, panels = "free")
   },
   candles = function(read, wanted, chosen, place) {
+    if (!all(vapply(read$tables, is_bars, TRUE))) {
+      vetusta_stop(
+        "figure", "Candles are drawn of bars.",
+        todo = "draw the other series as lines"
+      )
+    }
     figure_candles(
       cli_joined_bars(read$tables),
       zone = read$zone, calendar = read$calendar, names = read$names,
@@ -132,8 +138,9 @@ browse_draw <- list(
 
 # Candles for one series of bars as stored, lines for all else.
 browse_kind <- function(read, wanted) {
-  if (wanted$kind != "auto" && nzchar(wanted$kind)) {
-    return(wanted$kind)
+  chosen <- setdiff(wanted$kind, c("", "auto"))
+  if (length(chosen)) {
+    return(chosen)
   }
   plain <- !nzchar(wanted$base) && !nzchar(wanted$over) && !wanted$log
   one <- length(read$tables) == 1 && is_bars(read$tables[[1]]) &&
@@ -142,15 +149,8 @@ browse_kind <- function(read, wanted) {
 }
 
 browse_figure <- function(place, chosen, read, wanted) {
-  kind <- browse_kind(read, wanted)
-  if (!kind %in% names(browse_draw)) kind <- "lines"
-  if (kind == "candles" && !all(vapply(read$tables, is_bars, TRUE))) {
-    vetusta_stop(
-      "figure", "Candles are drawn of bars.",
-      todo = "draw the other series as lines"
-    )
-  }
-  without_notes(browse_draw[[kind]](read, wanted, chosen, place))
+  draw <- browse_draw[[browse_kind(read, wanted)]] %||% browse_draw$lines
+  without_notes(draw(read, wanted, chosen, place))
 }
 
 # The values, the newest first, with their status, `known` and source.
@@ -162,7 +162,8 @@ browse_values <- function(read) {
     rows <- as.data.frame(series)
     source <- attr(table, "source", exact = TRUE)
     if (tells_ends(series)) {
-      rows$known <- utc(row_times(series, end_times(series, facts), facts)$known)
+      ends <- end_times(series, facts)
+      rows$known <- utc(row_times(series, ends, facts)$known)
     }
     if (length(source) == 1) rows$source <- source
     rows[rev(seq_len(nrow(rows))), , drop = FALSE]
@@ -253,7 +254,7 @@ browse_lines <- function(place, chosen, wanted) {
   )
   kind <- switch(wanted$kind, auto = NULL, panels = "lines", wanted$kind)
   drawn <- c(
-    if (wanted$kind == "panels") "--panels free",
+    switch(wanted$kind, panels = "--panels free"),
     if (has("base")) paste("--base", wanted$base),
     if (has("over")) paste("--over", shQuote(wanted$over)),
     if (wanted$log) "--log-scale"
@@ -277,8 +278,9 @@ browse_lines <- function(place, chosen, wanted) {
     "Values, in R" = paste(c(
       read,
       if (has("fill")) {
-        paste0("tables <- lapply(tables, series_fill, rule = \"", wanted$fill,
-          "\")")
+        paste0(
+          "tables <- lapply(tables, series_fill, rule = \"", wanted$fill, "\")"
+        )
       }
     ), collapse = "\n"),
     "Values, on the command line" = paste(
@@ -288,8 +290,10 @@ browse_lines <- function(place, chosen, wanted) {
       c("vetusta figure", kind, ids, drawn, options), collapse = " "
     ),
     "Filled, on the command line" = if (has("fill")) {
-      paste(c("vetusta fill", ids, "--rule", wanted$fill, options),
-        collapse = " ")
+      paste(
+        c("vetusta fill", ids, "--rule", wanted$fill, options),
+        collapse = " "
+      )
     }
   )
 }

@@ -76,7 +76,8 @@ report_table_searched <- function(shown, name, zone, rows = 15) {
   render <- function(columns, function_text) {
     if (length(columns)) {
       list(list(
-        targets = I(unname(columns) - 1), render = htmlwidgets::JS(function_text)
+        targets = I(unname(columns) - 1),
+        render = htmlwidgets::JS(function_text)
       ))
     }
   }
@@ -100,7 +101,9 @@ report_table_searched <- function(shown, name, zone, rows = 15) {
         render(which(numbers & !share), number_cell),
         render(which(share), share_cell),
         if (any(numbers)) {
-          list(list(className = "number", targets = I(unname(which(numbers)) - 1)))
+          list(list(
+            className = "number", targets = I(unname(which(numbers)) - 1)
+          ))
         }
       )
     ),

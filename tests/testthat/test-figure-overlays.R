@@ -17,7 +17,8 @@ test_that("a mean and a band are those of the window, by definition", {
   band <- layer_with(figure, "low")
   for (i in c(10, 37, 60)) {
     window <- days$value[max(1, i - 9):i]
-    at <- band[band$time == as.numeric(as.POSIXct(days$period[i], tz = "UTC")), ]
+    time <- as.numeric(as.POSIXct(days$period[i], tz = "UTC"))
+    at <- band[band$time == time, ]
     expect_equal(at$value, mean(window))
     expect_equal(at$high, mean(window) + 3 * sd(window))
     expect_equal(at$low, mean(window) - 3 * sd(window))
@@ -97,7 +98,8 @@ test_that("a second series keeps its own values on the axis at the right", {
   # in the static figure the axis undoes the scale of the line
   built <- ggplot2::ggplot_build(figure)
   scale <- built$layout$panel_scales_y[[1]]$second
-  line <- Filter(function(data) !is.null(data[["second_axis"]]), built$data)[[1]]
+  is_second <- function(data) !is.null(data[["second_axis"]])
+  line <- Filter(is_second, built$data)[[1]]
   expect_equal((line$y - scale$shift) / scale$slope, other$value)
   expect_error(
     figure_lines(days, second = other, panels = "free"),

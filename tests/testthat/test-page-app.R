@@ -179,11 +179,15 @@ test_that("series are compared, and the URL brings the same view", {
   values <- "JSON.stringify(document.querySelector('#figure .js-plotly-plot')
     .data.map((trace) => [trace.name, trace.y]))"
   expect_true(page_until(
-    browser, "/base=2026-03-03/.test(location) && /to=2026-03-08/.test(location)"
+    browser,
+    "/base=2026-03-03/.test(location) && /to=2026-03-08/.test(location)"
   ))
   url <- page_value(browser, "location.href")
   expect_true(shows(browser, "figure", "3 March 2026 = 100"))
-  shown <- jsonlite::fromJSON(page_value(browser, values), simplifyVector = FALSE)
+  shown <- jsonlite::fromJSON(
+    page_value(browser, values),
+    simplifyVector = FALSE
+  )
   first <- vapply(shown, function(trace) trace[[2]][[1]], 0)
   expect_equal(first, c(100, 100))
   again <- open_browser()
