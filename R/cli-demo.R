@@ -371,7 +371,7 @@ demo_end <- function(folder, services) {
       "vetusta near 57.1,24.3\n"
     )
   )
-  cat("  vetusta track; vetusta status; vetusta schedule\n")
+  cat("  vetusta track; vetusta status; vetusta check; vetusta schedule\n")
   cat(
     paste0(
       "  vetusta services --desk .      # in another window: serves the ",

@@ -39,6 +39,7 @@ cli_commands <- c(
   calendar = "show a calendar, its closed days, or the times it expects",
   resample = "make longer bars, or change the frequency of values",
   align = "put series onto one grid, without look-ahead",
+  check = "watch the data by rules; what is new, and what is still there",
   gaps = "find gaps with their reasons, or wrong values",
   fill = "fill gaps by a named rule, and mark the filled values",
   change = "compute changes, indices, windows, conversions, correlations",

@@ -47,8 +47,25 @@ cli_status <- function(arguments) {
       sep = "\n"
     )
   }
+  if (!options$json) cli_status_findings(desk)
   # for monitoring by exit status
   if (any(status$stale) || any(status$incomplete > 0)) 3L else 0L
+}
+
+# How many findings the last check left.
+cli_status_findings <- function(desk) {
+  archive <- desk_archive(desk)
+  if (is.null(archive)) {
+    return(invisible())
+  }
+  on.exit(archive_close(archive))
+  open <- archive_findings(archive)
+  open <- open[open$state != "accepted", , drop = FALSE]
+  if (nrow(open)) {
+    cli_say(
+      counted(nrow(open), "finding"), " of the last check: see `vetusta check`"
+    )
+  }
 }
 
 cli_status_collectors <- function(desk, options) {

@@ -11,9 +11,22 @@ desk_grammar <- function() {
     log = "text",
     on_failure = "text",
     on_success = "text",
+    on_finding = "text",
+    checks = desk_checks_grammar(),
     track = list(.each = desk_query_grammar()),
     outputs = list(.each = desk_output_grammar())
   )
+}
+
+# Rules of series with their settings, or `false`; and rules of the desk.
+desk_checks_grammar <- function() {
+  settings <- lapply(c(watch_defaults, watch_more), function(rule) {
+    c(list(.short = "flag"), lapply(rule, function(setting) "number"))
+  })
+  c(settings, list(
+    differ = list(.each = list(series = "!texts", percent = "number")),
+    adds_up = list(.each = "texts")
+  ))
 }
 
 desk_query_grammar <- function() {
@@ -146,7 +159,7 @@ desk_beside <- list(
 
 # Checks the content of a desk's file. `place` gives file and line of a path of
 # keys.
-desk_check <- function(content, place) {
+desk_checked <- function(content, place) {
   as_desk_errors(card_check(content, desk_grammar(), character(), place))
   for (part in names(desk_clashes)) {
     for (name in names(content[[part]])) {

@@ -37,7 +37,7 @@ desk_open <- function(folder = ".") {
   lines <- readLines(file, warn = FALSE, encoding = "UTF-8")
   content <- parsed_once("desk", lines, file, make = function() {
     content <- desk_plain(card_yaml(lines, file, "desk"))
-    desk_check(content, function(keys) card_place(lines, file, keys))
+    desk_checked(content, function(keys) card_place(lines, file, keys))
     content
   })
   within <- function(path) {
@@ -60,6 +60,8 @@ desk_open <- function(folder = ".") {
       log = if (!is.null(content$log)) within(content$log),
       on_failure = content$on_failure,
       on_success = content$on_success,
+      on_finding = content$on_finding,
+      checks = content$checks %||% list(),
       file = file
     ),
     class = "vetusta_desk"

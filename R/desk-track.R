@@ -95,7 +95,7 @@ desk_edit <- function(desk, edit, queries, what) {
     vetusta_error = function(e) NULL
   )
   if (!is.null(content)) {
-    desk_check(content, function(keys) paste(keys, collapse = ", "))
+    desk_checked(content, function(keys) paste(keys, collapse = ", "))
   }
   desk_text_write(desk, lines, queries, what)
   invisible(desk_open(desk$folder))

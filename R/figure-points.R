@@ -110,12 +110,6 @@ duplicates_out <- function(rows) {
   ]
 }
 
-# Whether times are less than a day apart.
-is_within_days <- function(time) {
-  steps <- diff(sort(unique(time)))
-  length(steps) > 0 && stats::median(steps) < 72000
-}
-
 figure_window <- function(time, zone) {
   day <- function(instant) trimws(format(utc(instant), "%e %B %Y", tz = zone))
   range <- range(time)

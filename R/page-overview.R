@@ -19,7 +19,8 @@ browse_overview <- function(place, series) {
   incomplete <- nrow(archive_incomplete(archive))
   newest <- browse_newest(place, archive, series)
   attention <- report_attention(
-    status, series, list(gaps = NULL, jumps = newest$jumps), tables, incomplete
+    status, series, list(gaps = NULL, jumps = newest$jumps), tables, incomplete,
+    archive_findings(archive)
   )
   numbers <- report_numbers(
     archive, series, list(), status, incomplete, tables

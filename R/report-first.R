@@ -65,7 +65,8 @@ report_newest_all <- function(parts, most = 40) {
 
 # What a reader should look at: a row each, with the heading of the table or
 # figure that has the details.
-report_attention <- function(status, series, drawn, tables, incomplete) {
+report_attention <- function(status, series, drawn, tables, incomplete,
+                             findings = NULL) {
   row <- function(what, detail, see) {
     if (length(what)) data.frame(what = what, detail = detail, see = see)
   }
@@ -91,6 +92,7 @@ report_attention <- function(status, series, drawn, tables, incomplete) {
         ifelse(is.na(failed$message), "", failed$message), "Tracked queries"
       )
     },
+    report_findings(findings),
     if (NROW(recent)) {
       row(
         paste0("gap: ", recent$series),
@@ -133,6 +135,21 @@ report_attention <- function(status, series, drawn, tables, incomplete) {
   if (NROW(rows)) {
     rows <- utils::head(rows, 30)
     rows[!duplicated(rows), , drop = FALSE]
+  }
+}
+
+# Findings of the last check that nobody has accepted.
+report_findings <- function(findings) {
+  open <- findings[findings$state %in% c("new", "still"), ]
+  if (NROW(open)) {
+    data.frame(
+      what = paste0(open$rule, ": ", open$series),
+      detail = paste0(
+        format(open$first, "%Y-%m-%d"), ": ", open$detail,
+        ifelse(open$state == "new", "", " (still)")
+      ),
+      see = "Findings"
+    )
   }
 }
 

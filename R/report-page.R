@@ -73,7 +73,11 @@ report_make <- function(archive, ids = NULL, title = "Contents of the archive",
   open <- open[
     paste(open$source, open$dataset) %in% paste(series$source, series$dataset),
   ]
-  attention <- report_attention(status, series, drawn, tables, nrow(open))
+  findings <- archive_findings(archive)
+  tables$Findings <- as.data.frame(findings)
+  attention <- report_attention(
+    status, series, drawn, tables, nrow(open), findings
+  )
   numbers <- report_numbers(archive, series, drawn, status, nrow(open), tables)
   tables <- c(
     list("Needs attention" = attention, "Newest values" = drawn$newest), tables

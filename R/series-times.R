@@ -215,3 +215,9 @@ titles_of <- function(series) {
     unname(titles[as.character(series_names_of(series))])
   }
 }
+
+# Whether times are less than a day apart.
+is_within_days <- function(time) {
+  steps <- diff(sort(unique(time)))
+  length(steps) > 0 && stats::median(steps) < 72000
+}
