@@ -68,17 +68,7 @@ figure_gaps <- function(x, calendar = NULL, title = NULL, subtitle = NULL,
   plot <- ggplot2::ggplot(
     cells, ggplot2::aes(x = .data$column, y = .data$line, fill = .data$state)
   ) +
-    ggplot2::geom_tile(
-      colour = if (nrow(cells) <= 2500) page$paper else NA,
-      linewidth = 0.3,
-      height = if (strips) {
-        min(0.6, 0.08 * nlevels(cells$name) + 0.1)
-      } else if (nrow(cells) <= 2500) {
-        1
-      } else {
-        0.9
-      }
-    ) +
+    gap_tiles(cells, strips, page) +
     (if (strips) strip_marks(cells)) +
     ggplot2::scale_fill_manual(values = fill, drop = TRUE) +
     attr(cells, "scale") +
@@ -105,6 +95,23 @@ figure_gaps <- function(x, calendar = NULL, title = NULL, subtitle = NULL,
     dark = dark
   ) +
     ggplot2::theme(panel.grid.major = ggplot2::element_blank())
+}
+
+gap_tiles <- function(cells, strips, page) {
+  many <- nrow(cells) > 2500
+  look <- list(
+    colour = if (many) NA else page$paper, linewidth = 0.3,
+    height = if (strips) {
+      min(0.6, 0.08 * nlevels(cells$name) + 0.1)
+    } else if (many) {
+      0.9
+    } else {
+      1
+    }
+  )
+  # narrow cells overlap a little: a seam would look like a missing day
+  if (strips && many) look$width <- 1.3
+  do.call(ggplot2::geom_tile, look)
 }
 
 # Missing values, with the reason where it is known.

@@ -212,7 +212,9 @@ axis_scale <- function(axis) {
   scale <- ggplot2::scale_x_continuous(
     breaks = axis$breaks,
     labels = axis$labels,
-    expand = ggplot2::expansion(mult = c(0.02, 0.02))
+    expand = ggplot2::expansion(mult = c(0.02, 0.02)),
+    # in a small figure labels that would touch are left out
+    guide = ggplot2::guide_axis(check.overlap = TRUE)
   )
   scale$positions_of <- axis$times %||% "time"
   scale$zone <- axis$zone

@@ -121,7 +121,7 @@ figure_save <- function(figure, file, width = 1280, height = 800,
     write_lines_whole(figure_page(figure), file, "figure")
     return(invisible(file))
   }
-  built <- figure_built(figure, file)
+  built <- figure_built(figure_wrapped(figure, width / resolution), file)
   write_whole(
     file,
     function(path) {
@@ -135,6 +135,23 @@ figure_save <- function(figure, file, width = 1280, height = 800,
     "figure"
   )
   invisible(file)
+}
+
+# Long texts in lines that fit a width in inches.
+figure_wrapped <- function(figure, width) {
+  per_inch <- c(title = 10.5, subtitle = 12.5, caption = 15)
+  for (name in names(per_inch)) {
+    text <- figure$labels[[name]]
+    most <- floor(width * per_inch[[name]])
+    if (!is.character(text) || length(text) != 1) next
+    lines <- strsplit(text, "\n", fixed = TRUE)[[1]]
+    long <- nchar(lines) > most
+    lines[long] <- vapply(lines[long], function(line) {
+      paste(strwrap(line, most), collapse = "\n")
+    }, "")
+    figure$labels[[name]] <- paste(lines, collapse = "\n")
+  }
+  figure
 }
 
 # Endings of interactive figures.

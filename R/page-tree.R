@@ -3,17 +3,20 @@
 # All series with their names and the text that a search looks at; no rows where
 # the archive is gone.
 browse_series <- function(place) {
+  sign <- place$changed()
+  if (!identical(place$memory$sign, sign)) {
+    place$memory$series <- browse_catalogue(place)
+    place$memory$sign <- sign
+  }
+  place$memory$series
+}
+
+browse_catalogue <- function(place) {
   tryCatch(
     {
       archive <- place$reader()
       series <- as.data.frame(archive_series(archive))
       series$name <- ifelse(is.na(series$title), "", series$title)
-      plain <- !nzchar(series$name)
-      names <- archive_names(archive, unique(series$source[plain]))
-      known <- match(series$key, names(names))
-      series$name[plain & !is.na(known)] <-
-        unname(names)[known[plain & !is.na(known)]]
-      series$name[is.na(series$name)] <- ""
       place_of <- paste(series$source, series$dataset)
       each <- !duplicated(place_of)
       heads <- vapply(which(each), function(i) {

@@ -150,7 +150,20 @@ browse_kind <- function(read, wanted) {
 
 browse_figure <- function(place, chosen, read, wanted) {
   draw <- browse_draw[[browse_kind(read, wanted)]] %||% browse_draw$lines
-  without_notes(draw(read, wanted, chosen, place))
+  figure <- without_notes(draw(read, wanted, chosen, place))
+  figure$labels$caption <- captions(
+    figure$labels$caption, browse_origin(chosen, read$zone)
+  ) |> paste(collapse = "\n")
+  figure
+}
+
+# The sources of the chosen series, and their newest value.
+browse_origin <- function(chosen, zone) {
+  last <- max(chosen$last, na.rm = TRUE)
+  paste0(
+    "source: ", paste(unique(chosen$source), collapse = ", "),
+    "; last value ", format(last, "%Y-%m-%d", tz = zone)
+  )
 }
 
 # The values, the newest first, with their status, `known` and source.

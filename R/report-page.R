@@ -57,6 +57,9 @@ report_make <- function(archive, ids = NULL, title = "Contents of the archive",
   wanted <- list(
     from = from, to = to, zone = zone, calendars = calendars, names = names
   )
+  wanted$titles <- stats::setNames(
+    as.character(sources[["title"]]), as.character(sources[["source"]])
+  )
   drawn <- report_series(archive, series, wanted)
   tables <- list(
     "Tracked queries" = report_status(status),
@@ -67,6 +70,7 @@ report_make <- function(archive, ids = NULL, title = "Contents of the archive",
     "Documents" = report_documents(archive),
     "Failures" = report_failed(archive),
     "Rejected rows" = report_rejected(archive),
+    "Requests" = report_requests(archive, series),
     "Sources" = sources
   )
   open <- archive_incomplete(archive)

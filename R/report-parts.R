@@ -84,6 +84,12 @@ report_group <- function(archive, series, wanted) {
   }
   table <- archive_unit_labels(tables[[1]], archive)
   wanted$heading <- archive_heading(archive, list(table))
+  title <- wanted$titles[series$source[1]]
+  wanted$caption <- paste0(
+    "source: ", if (isTRUE(!is.na(title))) title else series$source[1],
+    "; last value ",
+    format(max(series$last, na.rm = TRUE), "%Y-%m-%d", tz = wanted$zone)
+  )
   calendar <- wanted$calendars[[series$source[1]]]
   gaps <- tryCatch(
     without_notes(
@@ -161,7 +167,7 @@ report_drawn <- function(table, group, calendar, wanted, gaps) {
       zone = wanted$zone,
       names = wanted$names,
       columns = if (few) max(150, floor(wanted$points / 4 / series)) else 150,
-      heading = wanted$heading
+      heading = wanted$heading, caption = wanted$caption
     )
   )
   candles <- if (is_bars(table) && series <= 2) {
@@ -169,7 +175,7 @@ report_drawn <- function(table, group, calendar, wanted, gaps) {
       figure_candles(
         table,
         zone = wanted$zone, calendar = calendar, names = wanted$names,
-        most = 400
+        caption = wanted$caption, most = 400
       )
     )
   }
@@ -177,7 +183,8 @@ report_drawn <- function(table, group, calendar, wanted, gaps) {
     draw(
       figure_gaps(
         table, calendar,
-        zone = wanted$zone, names = wanted$names, gaps = gaps
+        zone = wanted$zone, names = wanted$names, gaps = gaps,
+        caption = wanted$caption
       )
     )
   }
@@ -268,6 +275,35 @@ report_documents <- function(archive) {
   }
 }
 
+# Where values come from: the requests of each dataset and symbol, and the URL
+# of the newest.
+report_requests <- function(archive, series) {
+  journal <- as.data.frame(archive_journal(archive))
+  place <- paste(journal$source, journal$dataset)
+  journal <- journal[
+    place %in% paste(series$source, series$dataset) &
+      journal$outcome %in% "stored",
+  ]
+  if (!nrow(journal)) {
+    return(NULL)
+  }
+  symbol <- ifelse(is.na(journal$symbol), "", journal$symbol)
+  parts <- split(
+    journal, paste(journal$source, journal$dataset, symbol, sep = "\r")
+  )
+  parts <- utils::head(parts, 2000)
+  rows <- lapply(unname(parts), function(part) {
+    newest <- part[nrow(part), ]
+    data.frame(
+      source = newest$source, dataset = newest$dataset,
+      symbol = newest$symbol, requests = nrow(part),
+      rows = sum(part$rows, na.rm = TRUE), first = part$asked[1],
+      last = newest$asked, url = newest[["url"]] %||% NA_character_
+    )
+  })
+  do.call(rbind, rows)
+}
+
 # The newest failed requests.
 report_failed <- function(archive) {
   journal <- as.data.frame(archive_journal(archive))
@@ -304,7 +340,8 @@ print.vetusta_report <- function(x, ...) {
 # The short text, for mail or a terminal of 80 columns.
 #' @export
 format.vetusta_report <- function(x, ...) {
-  short <- x$tables[setdiff(names(x$tables), c("Documents", "Rejected rows"))]
+  long <- c("Documents", "Rejected rows", "Requests")
+  short <- x$tables[setdiff(names(x$tables), long)]
   c(
     x$title, strrep("=", nchar(x$title)), "", x$summary,
     paste0("Made ", format_instant(x$made), "; times in ", x$zone, "."),
