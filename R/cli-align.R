@@ -8,17 +8,7 @@ cli_align <- function(arguments) {
           "further CSV or Parquet files to align with, with commas between",
           metavar = "FILES"
         ),
-        cli_option(
-          "grid",
-          paste(
-            paste0(
-              "the times: union, intersection, a series' name, or a ",
-              "length such as \"1 ", "day\" by the calendar"
-            ),
-            "[union]"
-          ),
-          default = "union", metavar = "GRID"
-        ),
+        cli_option("grid", "[union]", default = "union"),
         cli_option(
           "take",
           paste0(

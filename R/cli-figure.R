@@ -19,7 +19,7 @@ cli_figure <- function(arguments) {
         cli_option("dots", "newest: a map of dots", flag = TRUE),
         cli_option("log-scale", "lines: a logarithmic axis", flag = TRUE),
         cli_option(
-          "with",
+          "overlay",
           paste(
             "lines, candles: drawn over them, with commas: mean 20 days, band",
             "20 days, level 250 flood, mark 2026-03-12 strike"
@@ -30,14 +30,8 @@ cli_figure <- function(arguments) {
           "second", "lines: a series on an axis of its own at the right",
           metavar = "ID"
         ),
-        cli_option(
-          "fill", "rules by which gaps are filled first, see `vetusta fill`",
-          metavar = "RULES"
-        ),
-        cli_option(
-          "grid", "lines: aligned to a grid first, see `vetusta align`",
-          metavar = "LENGTH"
-        ),
+        cli_option("fill"),
+        cli_option("grid", ", to which lines are aligned first"),
         cli_option(
           "change", ": spread and correlation, simple, log or difference"
         ),
@@ -62,7 +56,7 @@ cli_figure <- function(arguments) {
         "vetusta figure lines \"KELD@1 day\" \"TAMX@1 day\" --base",
         "2026-01-05"
       ),
-      "vetusta figure \"KELD@1 day\" --with \"mean 5 days,level 100\"",
+      "vetusta figure \"KELD@1 day\" --overlay \"mean 5 days,level 100\"",
       "vetusta figure lines \"KELD@1 day\" --second kelder-lock",
       "vetusta figure season kelder-lock --dark", "vetusta figure coverage"
     )
@@ -101,7 +95,7 @@ cli_figure <- function(arguments) {
 cli_figure_only <- list(
   panels = "lines", index = "lines", base = "lines",
   over = c("lines", "newest"), dots = "newest", log_scale = "lines",
-  with = c("lines", "candles"), second = "lines",
+  overlay = c("lines", "candles"), second = "lines",
   grid = "lines", fill = c("lines", "filled", "gaps", "season", "spread"),
   change = c("spread", "correlation"), cycle = "season",
   by = "movers", limit = "movers"
@@ -301,7 +295,7 @@ cli_drawn <- list(
       names = read$names,
       caption = read$caption,
       dark = isTRUE(options$dark),
-      with = cli_list_of(options$with)
+      with = cli_list_of(options$overlay)
     )
   },
   lines = function(read, options) {
@@ -318,7 +312,7 @@ cli_drawn <- list(
       heading = read$heading,
       base = options$base,
       over = options$over,
-      with = cli_list_of(options$with),
+      with = cli_list_of(options$overlay),
       second = read$second
     )
   },

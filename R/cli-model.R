@@ -89,10 +89,7 @@ cli_model_came <- function(options, kind) {
 
 cli_model_options <- function() {
   list(
-    cli_option(
-      "fill", "rules by which holes are filled first, see `vetusta fill`",
-      metavar = "RULES"
-    ),
+    cli_option("fill"),
     cli_option(
       "trend", "linear, none, or days at which it breaks [linear]",
       metavar = "WORD"

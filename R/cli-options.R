@@ -25,6 +25,9 @@ cli_shared <- list(
     "FOLDER", "the desk's folder; by default the current folder or one above it"
   ),
   file = c("FILE", "the file to write"),
+  fill = c(
+    "RULES", "rules by which gaps are filled first, see `vetusta fill`"
+  ),
   form = c(
     "WORD", "long (a row a value) or wide (a column a series or period)"
   ),
@@ -34,6 +37,13 @@ cli_shared <- list(
     paste(
       "small pages written in one transaction; a killed run requests",
       "them again;", "1 writes each at once"
+    )
+  ),
+  grid = c(
+    "GRID",
+    paste(
+      "the times: union, intersection, a series' name, or a length such as",
+      "\"1 day\" by the calendar"
     )
   ),
   history = c("", "statistics: all releases, where the service has them"),

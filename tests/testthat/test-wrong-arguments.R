@@ -63,6 +63,35 @@ calls_for_spoiling <- function(archive, folder) {
       archive = archive, source = "files", dataset = "rows"
     ),
     archive_rejected = list(archive = archive),
+    archive_findings = list(archive = archive),
+    archive_accept = list(
+      archive = archive, id = "3fa2c1", reason = "known", until = "2026-03-01"
+    ),
+    desk_check = list(desk = desk, ids = "KELD@1 day", since = "2026-03-01"),
+    series_watch = list(
+      x = figures, calendar = calendar, rules = list(jump = list(spread = 9)),
+      since = "2026-02-01", zone = "UTC"
+    ),
+    series_newest = list(
+      x = figures, over = "1 month", or_before = "3 days", value = "value",
+      zone = "UTC"
+    ),
+    figure_newest = list(
+      x = figures, places = NULL, over = "1 month", most = 5, names = NULL,
+      heading = "Level", title = "T", subtitle = "S", caption = "C",
+      zone = "UTC", dark = FALSE
+    ),
+    figure_interactive = list(
+      figure = figure_lines(figures), height = 400, wheel = FALSE
+    ),
+    figure_backtest = list(
+      x = model_backtest(
+        noisy,
+        origins = "2026-02-20", horizon = "10 days", n = 20,
+        season = list(periods = numeric()), noise = list(order = c(1, 0))
+      ),
+      title = "T", subtitle = "S", caption = "C", dark = FALSE
+    ),
     archive_datasets = list(archive = archive),
     archive_observations = list(
       archive = archive, source = "basin", dataset = "LOCK_TRAFFIC",
