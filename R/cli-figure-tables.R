@@ -128,12 +128,9 @@ cli_newest_joined <- function(parts) {
     return(parts[[1]])
   }
   rows <- as.data.frame(data.table::rbindlist(parts, use.names = TRUE))
-  rank <- function(x) {
-    as.integer(base::rank(-x, na.last = "keep", ties.method = "min"))
-  }
-  rows$rank <- rank(rows$value)
-  rows$rank_before <- rank(rows$before)
-  rows[order(rows$rank, rows$series), , drop = FALSE]
+  rows$rank <- ranks_of_unit(rows$value, rows$unit)
+  rows$rank_before <- ranks_of_unit(rows$before, rows$unit)
+  rows[order(rows$unit, rows$rank, rows$series), , drop = FALSE]
 }
 
 # Places with coordinates of the sources of some tables.

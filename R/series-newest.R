@@ -10,7 +10,8 @@
 #'   latest value up to then counts, if it is at most `or_before` older.
 #' @param or_before The greatest additional age of the earlier value.
 #' @param value,zone As in [series_change()].
-#' @return A tibble with a row per series: `rank` (1 is the largest value),
+#' @return A tibble with a row per series: `rank` (1 is the largest value of its
+#'   unit),
 #'   `series`, `time` (`POSIXct`, UTC), `value`, `unit`, `before` (the earlier
 #'   value), `change` (a fraction; 0.01 is one per cent), and `rank_before` (the
 #'   rank among the series that have an earlier value). Equal values have the
@@ -56,19 +57,23 @@ series_newest <- function(x, over = "1 year", or_before = "7 days",
     at <- findInterval(back(last$time[i], over), own$time)
     if (at > 0 && own$time[at] >= earliest[i]) own$value[at] else NA_real_
   }, 0)
-  rank <- function(x) {
-    as.integer(base::rank(-x, na.last = "keep", ties.method = "min"))
-  }
-  last$rank <- rank(last$value)
-  last$rank_before <- rank(last$before)
+  last$rank <- ranks_of_unit(last$value, last$unit)
+  last$rank_before <- ranks_of_unit(last$before, last$unit)
   last$change <- ifelse(
     last$before != 0, last$value / last$before - 1, NA_real_
   )
   last$time <- utc(last$time)
-  last <- last[order(last$rank, last$series), , drop = FALSE]
+  last <- last[order(last$unit, last$rank, last$series), , drop = FALSE]
   as_rows(as.list(last)[c(
     "rank", "series", "time", "value", "unit", "before", "change", "rank_before"
   )])
+}
+
+# Ranks from the largest value of each unit; 1 is the largest.
+ranks_of_unit <- function(value, unit) {
+  unit <- ifelse(is.na(unit), "", unit)
+  rank <- function(x) base::rank(-x, na.last = "keep", ties.method = "min")
+  as.integer(stats::ave(value, unit, FUN = rank))
 }
 
 # The newest release of each time.

@@ -97,6 +97,12 @@ test_that("what each command prints on the demo's data", {
   shown("refresh", "--plan")
   shown("refresh")
   shown("status")
+  shown("check", "river/levels/*", "--since", "2025-01-01")
+  shown("check", "--accept", "zz")
+  shown("rank", "basin/FREIGHT_PRICES/*")
+  shown(
+    "figure", "newest", "basin/FREIGHT_PRICES/*.ORV_T", "--file", "newest.png"
+  )
   shown("schedule")
   shown("track", "--drop", "lock")
   shown(
