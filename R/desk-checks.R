@@ -179,10 +179,13 @@ checks_differ <- function(archive, pairs, since) {
     if (length(names) != 2) {
       return(NULL)
     }
+    # several values a day are compared by their times
+    daily <- !anyDuplicated(rows[c("series", "day")])
     both <- merge(
       rows[rows$series == names[1], ], rows[rows$series == names[2], ],
-      by = "day"
+      by = if (daily) "day" else "time"
     )
+    both$time.x <- both[["time.x"]] %||% both$time
     by <- 100 * abs(both$value.x - both$value.y) /
       pmax(abs(both$value.x), abs(both$value.y))
     at <- which(by > (pair$percent %||% 1))
@@ -209,6 +212,10 @@ checks_adds_up <- function(archive, sums) {
   do.call(rbind, lapply(tables, function(table) {
     facts <- as.data.frame(table)
     facts$basis <- facts[["basis"]] %||% rep("", nrow(facts))
+    # of values that were filed again the newest counts
+    facts <- facts[order(facts[["filed"]] %||% seq_len(nrow(facts))), ]
+    own <- facts[c("symbol", "item", "period_end", "basis")]
+    facts <- facts[!duplicated(own, fromLast = TRUE), , drop = FALSE]
     place <- paste(facts$symbol, facts$period_end, facts$basis)
     do.call(rbind, lapply(names(sums), function(total) {
       parts <- unlist(sums[[total]])

@@ -149,3 +149,51 @@ test_that("a report has the findings, with their link", {
     "gap: files/levels/lock" %in% report$tables[["Needs attention"]]$what
   )
 })
+
+test_that("items that do not add up to their total are found, as filed last", {
+  end <- as.Date(c("2024-12-31", "2025-12-31"))
+  facts <- data.frame(
+    symbol = "KELD", period_start = rep(end - 364, 3),
+    period_end = rep(end, 3),
+    item = rep(c("total_assets", "equity", "total_liabilities"), each = 2),
+    basis = "annual", unit = "ORV", value = c(100, 110, 60, 60, 40, 40),
+    filed = rep(end + 70, 3)
+  )
+  folder <- checked_desk(
+    checked_level(),
+    "checks:\n  adds_up:\n    total_assets: [equity, total_liabilities]\n"
+  )
+  archive <- archive_open(file.path(folder, "archive.sqlite"))
+  put_rows(archive, "register", "facts", "facts", facts)
+  archive_close(archive)
+  found <- desk_check(desk_open(folder))
+  expect_identical(found$rule, "adds_up")
+  expect_identical(found$series, "KELD total_assets")
+  expect_identical(as.Date(found$first), end[2])
+  expect_match(found$detail, "equity + total_liabilities is 100", fixed = TRUE)
+  # a later filing mends it
+  archive <- archive_open(file.path(folder, "archive.sqlite"))
+  facts$filed <- facts$filed + 30
+  facts$value[4] <- 70
+  put_rows(archive, "register", "facts", "facts", facts[4, ])
+  archive_close(archive)
+  expect_identical(nrow(desk_check(desk_open(folder))), 0L)
+})
+
+test_that("two intraday series are compared by their times", {
+  folder <- checked_desk(checked_level(), paste0(
+    "checks:\n  few: false\n  gap: false\n  differ:\n    keld:\n",
+    "      series: [\"quay/bars/KELD@1 minute\", ",
+    "\"quay/bars/COPY@1 minute\"]\n      percent: 5\n"
+  ))
+  bars <- as.data.frame(minute_bars("KELD"))
+  other <- transform(bars, symbol = "COPY")
+  other$close[30] <- other$close[30] * 1.5
+  other$high <- pmax(other$high, other$close)
+  archive <- archive_open(file.path(folder, "archive.sqlite"))
+  put_rows(archive, "quay", "bars", "bars", rbind(bars, other), "PT1M")
+  archive_close(archive)
+  found <- desk_check(desk_open(folder))
+  found <- found[found$rule == "differ", ]
+  expect_identical(as.numeric(found$first), as.numeric(bars$time[30]))
+})
