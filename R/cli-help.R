@@ -16,7 +16,7 @@ cli_groups <- list(
     "browse"
   ),
   clean = c(
-    "gaps", "fill", "resample", "align", "adjust", "continuous", "join"
+    "check", "gaps", "fill", "resample", "align", "adjust", "continuous", "join"
   ),
   analyse = c("change", "rank", "model"),
   share = c("export", "report"),
