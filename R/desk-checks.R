@@ -26,14 +26,7 @@
 #' }
 desk_check <- function(desk, ids = NULL, since = NULL) {
   check_desk(desk)
-  archive <- desk_archive(desk)
-  if (is.null(archive)) {
-    vetusta_stop(
-      "desk", "The desk has no archive yet.",
-      where = desk$folder,
-      todo = "collect something first: vetusta refresh"
-    )
-  }
+  archive <- desk_archive_filled(desk)
   on.exit(archive_close(archive))
   series <- archive_find(archive, ids)
   own <- c("differ", "adds_up")

@@ -17,14 +17,7 @@
 desk_report <- function(desk, ids = NULL, from = NULL, to = NULL,
                         title = NULL) {
   check_desk(desk)
-  archive <- desk_archive(desk)
-  if (is.null(archive)) {
-    vetusta_stop(
-      "desk", "The desk has no archive yet.",
-      where = desk$folder,
-      todo = "collect something first: vetusta refresh"
-    )
-  }
+  archive <- desk_archive_filled(desk)
   on.exit(archive_close(archive))
   names <- unique(
     c(
@@ -101,4 +94,17 @@ desk_sources_text <- function(cards) {
     notes = field("notes"),
     licence = field("licence")
   )
+}
+
+# The archive of a desk that has collected something.
+desk_archive_filled <- function(desk) {
+  archive <- desk_archive(desk)
+  if (is.null(archive)) {
+    vetusta_stop(
+      "desk", "The desk has no archive yet.",
+      where = desk$folder,
+      todo = "collect something first: vetusta refresh"
+    )
+  }
+  archive
 }

@@ -233,6 +233,12 @@ boxes_trace <- function(part, name) {
   )
 }
 
+ribbon_trace <- function(part, name) {
+  filled_trace(
+    c(part$x, rev(part$x)), c(part$ymax, rev(part$ymin)), part, name
+  )
+}
+
 # What each geometry of a figure becomes.
 interactive_geoms <- list(
   GeomLine = lines_trace,
@@ -250,16 +256,8 @@ interactive_geoms <- list(
       hoverinfo = if (is.null(name)) "x+y" else "x+y+name"
     )
   },
-  GeomRibbon = function(part, name) {
-    filled_trace(
-      c(part$x, rev(part$x)), c(part$ymax, rev(part$ymin)), part, name
-    )
-  },
-  GeomArea = function(part, name) {
-    filled_trace(
-      c(part$x, rev(part$x)), c(part$ymax, rev(part$ymin)), part, name
-    )
-  },
+  GeomRibbon = ribbon_trace,
+  GeomArea = ribbon_trace,
   GeomRect = boxes_trace,
   GeomTile = boxes_trace,
   GeomBar = boxes_trace,
