@@ -77,6 +77,10 @@ frames_find_cpp <- function(time, open, close) {
     .Call(`_vetusta_frames_find_cpp`, time, open, close)
 }
 
+columns_hash_cpp <- function(columns, names) {
+    .Call(`_vetusta_columns_hash_cpp`, columns, names)
+}
+
 sdmx_xml_cpp <- function(body) {
     .Call(`_vetusta_sdmx_xml_cpp`, body)
 }

@@ -121,7 +121,8 @@ archive_import_rows <- function(archive, file, shape = "observations",
         run = "import", source = source, dataset = dataset,
         asked = now_seconds(), rows = nrow(good), outcome = "stored",
         url = basename(file)
-      )
+      ),
+      origin = import_origin(file, lines, rejected$row)
     )
   )
   dataset_facts_put(archive, source, dataset, list(unit = unit))

@@ -134,7 +134,8 @@ archive_import <- function(archive, file, symbol = NULL, interval,
     list(zone = if (zone != "UTC") zone, calendar = calendar, unit = unit)
   )
   counts <- store_import(
-    archive, good, rejected, lines, source, interval, file, types
+    archive, good, rejected, lines, source, interval, file, types,
+    import_origin(file, read$line, rejected$row)
   )
   invisible(
     structure(
@@ -347,7 +348,7 @@ setdiff_rows <- function(rejected, known) {
 }
 
 store_import <- function(archive, good, rejected, lines, source, interval,
-                         file, types) {
+                         file, types, origin) {
   n <- nrow(rejected)
   rejects <- data.frame(
     symbol = rep(NA_character_, n),
@@ -359,7 +360,9 @@ store_import <- function(archive, good, rejected, lines, source, interval,
   if (n) rejects$place <- paste0(basename(file), ", line ", lines)
   # series are stored in order of time
   if (is.unsorted(as.numeric(good$time))) {
-    good <- good[order(as.numeric(good$time), method = "radix"), , drop = FALSE]
+    order <- order(as.numeric(good$time), method = "radix")
+    good <- good[order, , drop = FALSE]
+    origin$at <- origin$at[order]
   }
   counts <- store_put(
     archive,
@@ -376,11 +379,21 @@ store_import <- function(archive, good, rejected, lines, source, interval,
         run = "import", source = source, dataset = "import",
         asked = now_seconds(), rows = nrow(good), outcome = "stored",
         url = basename(file)
-      )
+      ),
+      origin = origin
     )
   )
   store_settle(archive)
   counts
+}
+
+# The lines of a file's rows, and the hash of the file.
+import_origin <- function(file, lines, rejected) {
+  at <- if (length(rejected)) lines[-rejected] else lines
+  list(
+    base = "line ", at = at, rows = length(at),
+    hash = digest::digest(file, algo = "xxhash64", file = TRUE)
+  )
 }
 
 #' @export

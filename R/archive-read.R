@@ -154,6 +154,13 @@ archive_read <- function(archive, ids = NULL, from = NULL, to = NULL,
   check_choice(multiplier, "multiplier", c("keep", "apply"))
   check_text(language, "language")
   at <- known_at(as_of)
+  asked <- list(
+    from = from, to = to, as_of = as_of, zone = if (zone != "UTC") zone,
+    labels = if (labels != "codes") labels,
+    language = if (language != "en") language,
+    multiplier = if (multiplier != "keep") multiplier,
+    releases = if (releases) releases, resample = resample
+  )
   store_snapshot(archive, function() {
     listed <- archive_find(archive, ids)
     resample <- resample_asked(resample, listed)
@@ -201,8 +208,40 @@ archive_read <- function(archive, ids = NULL, from = NULL, to = NULL,
       }
     )
     names(tables) <- sub("@.*", "", names(tables))
-    tables
+    read_lineages(tables, if (nrow(listed) > 50) ids else listed$id, asked)
   })
+}
+
+# Adds the lineage of a reading to each of its tables.
+read_lineages <- function(tables, ids, asked) {
+  asked <- asked[!vapply(asked, is.null, TRUE)]
+  places <- names(tables)
+  for (i in seq_along(tables)) {
+    known <- last_known(tables[[i]])
+    given <- asked
+    if (is.null(given$as_of) && !is.na(known)) given$as_of <- known
+    attr(tables[[i]], "lineage") <- lineage_node(
+      "archive_read",
+      lapply(c(list(ids = ids), given), lineage_text), tables[[i]],
+      table = if (anyDuplicated(places)) i else places[i],
+      known = known
+    )
+  }
+  tables
+}
+
+# The last instant at which a value of a table counts, as text; NA without any.
+last_known <- function(x) {
+  stated <- as.numeric(x[["known"]] %||% x[["filed"]])
+  if (inherits(x[["filed"]], "Date")) stated <- (stated + 1) * 86400
+  if (inherits(x, "vetusta_series") && nrow(x)) {
+    start <- start_times(x)
+    last <- x[which(start == max(start, -Inf, na.rm = TRUE)), ]
+    facts <- frame_facts(last)
+    stated <- c(stated, row_times(last, end_times(last, facts), facts)$known)
+  }
+  last <- max(c(stated, -Inf), na.rm = TRUE)
+  if (is.finite(last)) format_instant(utc(last)) else NA_character_
 }
 
 # Shapes of which every release of a value is read.

@@ -110,6 +110,7 @@ cash_maps <- list(
 #' bars_adjust(days, split)
 bars_adjust <- function(bars, actions, of = "splits", method = "ratio",
                         anchor = "last", as_of = NULL, zone = NULL) {
+  asked <- lineage_asked()
   bars <- bars_frame(given(bars, "bars"))
   facts <- frame_facts(bars, zone = zone)
   zone <- facts$zone
@@ -191,7 +192,7 @@ bars_adjust <- function(bars, actions, of = "splits", method = "ratio",
       columns, through, pmax(times$known, lay(of_parts("known")))
     )
   }
-  columns
+  lineage_step(columns, "bars_adjust", asked)
 }
 
 # The first and last row of each symbol, whose rows are contiguous, by name.

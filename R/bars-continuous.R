@@ -54,6 +54,7 @@
 bars_continuous <- function(bars, contracts, roll = "expiry", roll_days = 0,
                             nth = 1, adjust = "none", anchor = "last",
                             calendar = NULL, zone = NULL) {
+  asked <- lineage_asked()
   bars <- bars_frame(given(bars, "bars"))
   check_choice(roll, "roll", c("expiry", "volume", "open-interest", "day"))
   check_choice(adjust, "adjust", c("none", "difference", "ratio"))
@@ -117,7 +118,7 @@ bars_continuous <- function(bars, contracts, roll = "expiry", roll_days = 0,
   attr(
     done, "rolls"
   ) <- as_rows(as.list(do.call(rbind, lapply(parts, `[[`, "rolls"))))
-  done
+  lineage_step(done, "bars_continuous", asked)
 }
 
 continue_one <- function(bars, day, contracts, name, rule) {

@@ -58,6 +58,7 @@ bars_resample <- function(bars, interval, calendar = NULL, session = "regular",
                           base = NULL, zone = NULL, anchor = "opening",
                           day_start = NULL, week_start = "monday",
                           stamp = "start", need = 0) {
+  asked <- lineage_asked()
   bars <- given(bars, "bars")
   facts <- facts_of(bars)
   if (is.null(calendar) && is.null(zone) && is.null(day_start)) {
@@ -106,10 +107,11 @@ bars_resample <- function(bars, interval, calendar = NULL, session = "regular",
   if (rows$outside > 0) {
     say_outside(sum(find_sessions(time, calendar)$at == 0L), nrow(bars))
   }
-  resampled_frame(
+  longer <- resampled_frame(
     bars[c("symbol", "side")], groups$first, rows, grid, terms, base,
     max(time), facts
   )
+  lineage_step(longer, "bars_resample", asked)
 }
 
 # Puts rows that are sorted by group and time into buckets.

@@ -214,7 +214,8 @@ complete_kinds <- c(
   lapply(
     stats::setNames(
       nm = c(
-        "gaps", "fill", "align", "resample", "change", "export", "revisions"
+        "gaps", "fill", "align", "resample", "change", "export", "revisions",
+        "trace"
       )
     ),
     function(name) complete_ids

@@ -372,6 +372,7 @@ demo_end <- function(folder, services) {
     )
   )
   cat("  vetusta track; vetusta status; vetusta check; vetusta schedule\n")
+  cat("  vetusta trace kelder-lock --at 2026-03-12\n")
   cat(
     paste0(
       "  vetusta services --desk .      # in another window: serves the ",

@@ -12,8 +12,8 @@ cli_groups <- list(
     "import", "reparse"
   ),
   look = c(
-    "list", "rows", "figure", "statement", "revisions", "near", "calendar",
-    "browse"
+    "list", "rows", "figure", "statement", "revisions", "trace", "near",
+    "calendar", "browse"
   ),
   clean = c(
     "check", "gaps", "fill", "resample", "align", "adjust", "continuous", "join"
@@ -35,7 +35,8 @@ cli_meanings <- c(
   aggregate = "resample", interpolate = "fill", split = "adjust",
   roll = "continuous", merge = "join", forecast = "model", simulate = "model",
   serve = "services", login = "secrets", cron = "schedule", watch = "schedule",
-  cards = "sources"
+  cards = "sources", source = "trace", origin = "trace", audit = "trace",
+  provenance = "trace"
 )
 
 cli_overview <- function() {

@@ -36,6 +36,7 @@ cli_commands <- c(
   near = "find places near a point, with their stored series",
   statement = "show a company's facts as a table of items and periods",
   revisions = "show how figures were revised, release by release",
+  trace = "trace a value to the request, file and row that it came from",
   calendar = "show a calendar, its closed days, or the times it expects",
   resample = "make longer bars, or change the frequency of values",
   align = "put series onto one grid, without look-ahead",

@@ -8,6 +8,7 @@ actions_applied <- function(run, chain, page) {
   if (is.null(run$sink$catalogue) || is.null(page$series)) {
     return(page)
   }
+  came <- page$rows[c("series", "period")]
   page <- actions_widened(run, chain, page)
   hit <- which(page$actions$action %in% c("merge", "lessen"))
   if (length(hit)) page <- actions_merged(run, page, hit)
@@ -15,6 +16,8 @@ actions_applied <- function(run, chain, page) {
     page <- actions_absent(run, chain, page)
   }
   page$good <- good_rows(page$rows, page$rejected)
+  # rows that the answer does not have have no place in it
+  if (!identical(came, page$rows[c("series", "period")])) page$origin <- NULL
   page
 }
 

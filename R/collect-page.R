@@ -14,7 +14,7 @@ page_make <- function(rows, rejected = no_rejected_rows, count = NROW(rows),
                       items = count, notes = NULL, hash = NULL,
                       following = NULL, halt = NULL, full = FALSE,
                       probing = FALSE, announced = FALSE, beyond = FALSE,
-                      says = list(), ...) {
+                      says = list(), origin = NULL, ...) {
   times <- finite_seconds(rows$time)
   list(
     rows = rows,
@@ -31,6 +31,7 @@ page_make <- function(rows, rejected = no_rejected_rows, count = NROW(rows),
     beyond = beyond,
     says = says,
     good = good_rows(rows, rejected),
+    origin = good_origin(origin, NROW(rows), rejected),
     times = times,
     edges = if (length(times)) ends_of(times),
     ...
@@ -41,6 +42,27 @@ no_rejected_rows <- data.frame(
   row = integer(), symbol = character(), time = numeric(), place = character(),
   reason = character(), detail = character()
 )
+
+# The place of the rows of a page that are stored.
+good_origin <- function(origin, n, rejected) {
+  if (is.null(origin)) {
+    return(NULL)
+  }
+  if (nrow(rejected)) {
+    origin$at <- (origin$at %||% seq_len(n))[-rejected$row]
+  }
+  c(origin, list(rows = n - length(unique(rejected$row))))
+}
+
+# Where the rows of an answer are: a JSON Pointer where each row is a member of
+# one array, else their number.
+rows_base <- function(dataset) {
+  plain <- identical(dataset$format %||% "json", "json") &&
+    (dataset[["form"]] %||% "objects") %in% c("objects", "arrays") &&
+    !length(c(dataset$within, dataset$unpack, dataset$wrapped)) &&
+    !grepl("*", dataset$rows %||% "*", fixed = TRUE)
+  if (plain) paste0(sub("/$", "", dataset$rows), "/") else "row "
+}
 
 # The rows of a page that are stored.
 good_rows <- function(rows, rejected) {
@@ -248,7 +270,10 @@ collect_store <- function(run, chain, response, page) {
       raw = if (run$sink$keep_raw && length(response$body)) {
         raw_page(run, chain, response$body, came)
       },
-      claims = if (ended) run$sink$ending(chain$claim)
+      claims = if (ended) run$sink$ending(chain$claim),
+      origin = if (length(response$body)) {
+        c(page$origin, list(hash = origin_hash(response$body)))
+      }
     ),
     page
   )
@@ -401,6 +426,7 @@ query_page.default <- function(query, chain, response, where, calendar,
       reported$rows < (dataset$largest_page %||% Inf),
     announced = is_announced(dataset, reported),
     beyond = beyond,
+    origin = list(base = rows_base(dataset), at = decoded$at),
     says = list(
       total = page_total(reported, response),
       pages = reported$pages,

@@ -90,6 +90,7 @@ collect_reparse <- function(source, dataset, archive) {
         "collect it again", "damaged"
       )
     } else {
+      about$journal <- kept$journal[i]
       tally <- reparse_page(
         run, tally, about, body, paste0("raw page ", kept$journal[i])
       )
@@ -130,14 +131,22 @@ reparse_page <- function(run, tally, about, body, label) {
   }
   decoded$came <- as.numeric(about$came)
   tidy <- query_tidy(run$query, run$calendar, chain$symbols, decoded)
-  page <- page_make(tidy$rows, tidy$rejected)
+  page <- page_make(
+    tidy$rows, tidy$rejected,
+    origin = list(
+      base = rows_base(run$query$dataset), at = decoded$at,
+      hash = origin_hash(body)
+    )
+  )
   # rows are known from the arrival of their page
   counts <- run$sink$ended(
     list(
       rows = query_parcel(run$query, chain, page, page$good),
       rejected = page_rejects(page, chain, run),
       now = as.numeric(about$came),
-      as_came = TRUE
+      as_came = TRUE,
+      origin = page$origin,
+      reread = about$journal
     )
   )
   tally <- tally_page(tally, counts, page)

@@ -106,6 +106,7 @@ collect_begin <- function(plan, into, progress = FALSE, requests = Inf,
   dataset_facts_put(
     archive, query$source$source, query$dataset$name, run_facts(going$run)
   )
+  collect_card_note(archive, query$source)
   going$run$sink$round_begin(going$round)
   going$show <- if (progress && queue_left(going$queue)) {
     progress_make(going$run, plan$pages)
@@ -440,4 +441,28 @@ collect_begun <- function(going) {
     pause <- min(1, turn$pause)
   }
   if (length(going$queue$finished)) 0 else pause
+}
+
+# The card of a source in force, as it was used: a text by its hash, and a note
+# of each change.
+collect_card_note <- function(archive, source) {
+  card <- source$card
+  if (is.null(card)) {
+    return(invisible())
+  }
+  known <- store_notes(archive, "card since", source$source, "")
+  if (nrow(known) &&
+    identical(known$value[which.max(known$at)], card$hash)) {
+    return(invisible())
+  }
+  now <- store_now(archive)
+  store_note(
+    archive, "card", source$source, "", card$hash, card$text,
+    at = now
+  )
+  store_note(
+    archive, "card since", source$source, "", format_instant(utc(now)),
+    card$hash,
+    at = now
+  )
 }

@@ -192,7 +192,8 @@ query_page.vetusta_query_observations <- function(query, chain, response,
     dimensions = dimensions,
     frequency = tidy$frequency,
     actions = tidy$actions,
-    empties = isTRUE(message$empties)
+    empties = isTRUE(message$empties),
+    origin = list(base = "observation ")
   )
 }
 

@@ -69,6 +69,7 @@ series_align <- function(..., grid = "union", rule = "last",
                          point_in_time = TRUE, lag = NULL, max_age = NULL,
                          ages = FALSE, form = "wide", value = NULL,
                          interval = NULL, zone = NULL, calendar = NULL) {
+  asked <- lineage_asked()
   check_choice(form, "form", c("wide", "long"))
   for (flag in c("point_in_time", "ages")) check_flag(get(flag), flag)
   if (!is.null(zone)) check_zone(zone)
@@ -108,11 +109,8 @@ series_align <- function(..., grid = "union", rule = "last",
     series, rules, limits
   )
   if (point_in_time) say_none_known(series, aligned, times)
-  if (form == "wide") {
-    align_wide(aligned, times, ages)
-  } else {
-    align_tidy(aligned, times, ages)
-  }
+  form_of <- if (form == "wide") align_wide else align_tidy
+  lineage_step(form_of(aligned, times, ages), "series_align", asked)
 }
 
 # One calendar, or none, for each table.

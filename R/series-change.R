@@ -46,6 +46,7 @@ series_change <- function(x, change = "simple", over = NULL, window = NULL,
                           minimum_count = 1, base = NULL, value = NULL,
                           interval = NULL, zone = NULL, calendar = NULL,
                           or_before = NULL) {
+  asked <- lineage_asked()
   windows <- c("mean", "sum", "sd", "min", "max")
   check_choice(
     change, "change",
@@ -95,7 +96,7 @@ series_change <- function(x, change = "simple", over = NULL, window = NULL,
   if (keeps_unit(change) && !anyNA(unit)) {
     attr(result, "unit") <- unit_of_value(unit)
   }
-  result
+  lineage_step(result, "series_change", asked)
 }
 
 keeps_unit <- function(change) {

@@ -11,6 +11,7 @@
 #' @export
 series_convert <- function(x, rates, value = NULL, interval = NULL, lag = NULL,
                            max_age = NULL, zone = NULL, calendar = NULL) {
+  asked <- lineage_asked()
   if (!is.null(zone)) check_zone(zone)
   check_calendar(calendar)
   if (missing(rates)) {
@@ -40,7 +41,7 @@ series_convert <- function(x, rates, value = NULL, interval = NULL, lag = NULL,
     if (!is.null(max_age)) time_interval(max_age, "max_age"), zone %||% "UTC"
   )
   at <- match(points$known, times)
-  derived_points(
+  converted <- derived_points(
     x,
     points,
     points$value * joined$value[at],
@@ -49,6 +50,7 @@ series_convert <- function(x, rates, value = NULL, interval = NULL, lag = NULL,
     rate = joined$value[at],
     age_days = (points$known - joined$counts[at]) / 86400
   )
+  lineage_step(converted, "series_convert", asked)
 }
 
 #' @rdname series_change

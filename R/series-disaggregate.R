@@ -4,6 +4,7 @@
 #' @export
 series_disaggregate <- function(x, to, rule = "last", known = "start",
                                 indicator = NULL) {
+  asked <- lineage_asked()
   to <- check_frequency(if (missing(to)) NULL else to)
   check_choice(rule, "rule", c("last", "linear", "spline", "even", "indicator"))
   check_choice(known, "known", c("start", "end"))
@@ -39,7 +40,9 @@ series_disaggregate <- function(x, to, rule = "last", known = "start",
     known = utc(out$known),
     through = utc(out$through)
   )
-  derived_observations(table, frame, zone)
+  lineage_step(
+    derived_observations(table, frame, zone), "series_disaggregate", asked
+  )
 }
 
 # The parts of each series' periods, release by release where there are several.

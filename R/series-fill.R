@@ -48,6 +48,7 @@ series_fill <- function(x, calendar = NULL, rule = "last", at_most = Inf,
                         across = NULL, ends = FALSE, neighbour = NULL,
                         constant = NULL, interval = NULL, from = NULL,
                         to = NULL, session = "regular") {
+  asked <- lineage_asked()
   check_calendar(calendar)
   if (!is.null(across)) check_flag(across, "across")
   check_flag(ends, "ends")
@@ -93,10 +94,11 @@ series_fill <- function(x, calendar = NULL, rule = "last", at_most = Inf,
   )
   parts <- fill_input(x, frame, facts)
   fills <- lapply(parts, fill_one, frame = frame, how = how)
-  structure(
+  filled <- structure(
     fill_rows(x, frame, how, parts, fills),
     left = fill_left(frame, how, parts, fills)
   )
+  lineage_step(filled, "series_fill", asked)
 }
 
 # The series and times that have or had a value: gaps around deleted values were
@@ -133,6 +135,7 @@ is_fill_rule <- function(x) {
 #' @return `series_unfill()`: the table without its filled values, as before.
 #' @export
 series_unfill <- function(x) {
+  asked <- lineage_asked()
   x <- as_series(x)
   if (is.null(x[["status"]])) {
     return(x)
@@ -170,7 +173,7 @@ series_unfill <- function(x) {
   for (name in c("through", if (is.null(kept[["period"]])) "known")) {
     if (all(is.na(kept[[name]]))) kept[[name]] <- NULL
   }
-  kept
+  lineage_step(kept, "series_unfill", asked)
 }
 
 ordered_points <- function(x) {

@@ -52,6 +52,7 @@
 #' series_disaggregate(months, "W", "linear")
 series_aggregate <- function(x, to, rule = "mean", need = 0, calendar = NULL,
                              zone = NULL) {
+  asked <- lineage_asked()
   to <- check_frequency(if (missing(to)) NULL else to)
   check_choice(rule, "rule", aggregate_rules)
   check_calendar(calendar)
@@ -94,7 +95,9 @@ series_aggregate <- function(x, to, rule = "mean", need = 0, calendar = NULL,
     known = utc(out$known),
     through = utc(out$through)
   )
-  derived_observations(table, frame, zone)
+  lineage_step(
+    derived_observations(table, frame, zone), "series_aggregate", asked
+  )
 }
 
 # Observations derived from those of a table, with its facts and new instants.

@@ -46,6 +46,7 @@
 #' series_join(survey = a, old = b, adjust = "difference")
 series_join <- function(..., adjust = "none", overlap = NULL, tolerance = 0.02,
                         value = "close", name = NULL, zone = NULL) {
+  asked <- lineage_asked()
   tables <- list(...)
   check_choice(adjust, "adjust", c("none", "ratio", "difference"))
   check_number(tolerance, "tolerance", 0)
@@ -116,11 +117,8 @@ series_join <- function(..., adjust = "none", overlap = NULL, tolerance = 0.02,
   joined_findings <- data.table::rbindlist(findings)
   if (!dated && nrow(joined_findings)) names(joined_findings)[1] <- "time"
   attr(result, "findings") <- as_rows(as.list(joined_findings))
-  if (dated) {
-    with_shape(result, "vetusta_observations")
-  } else {
-    with_shape(result, "vetusta_points")
-  }
+  shape <- if (dated) "vetusta_observations" else "vetusta_points"
+  lineage_step(with_shape(result, shape), "series_join", asked)
 }
 
 # list(name, rows): one series as plain columns, `at` in seconds.

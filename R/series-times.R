@@ -2,7 +2,7 @@
 
 # The facts that a table has beside its rows.
 fact_names <- c(
-  "interval", "zone", "calendar", "delay", "unit", "title", "source"
+  "interval", "zone", "calendar", "delay", "unit", "title", "source", "lineage"
 )
 
 facts_of <- function(x) {
@@ -63,7 +63,11 @@ series_about <- function(x, interval = NULL, zone = NULL, calendar = NULL,
     source = if (!is.null(source)) check_text(source, "source")
   )
   facts <- facts[!vapply(facts, is.null, TRUE)]
-  if (length(facts)) with_facts(x, facts) else facts_of(x)
+  if (length(facts)) {
+    with_facts(x, facts)
+  } else {
+    facts_of(x)[setdiff(names(facts_of(x)), "lineage")]
+  }
 }
 
 # Texts by name; a single text belongs to `only`.
@@ -95,6 +99,10 @@ facts_together <- function(all) {
       texts <- texts[!several[names(texts)]]
     }
     every[[name]] <- if (length(texts)) texts[!duplicated(names(texts))]
+  }
+  nodes <- lapply(all, `[[`, "lineage")
+  if (is.null(every$lineage) && !any(vapply(nodes, is.null, TRUE))) {
+    every$lineage <- list(step = "rbind", arguments = unname(nodes))
   }
   every[!vapply(every, is.null, TRUE)]
 }

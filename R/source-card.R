@@ -88,7 +88,12 @@ card_read <- function(text, path, url, secrets, account) {
       content$access, content$accounts[[account]]
     )
   }
-  card_finish(content, path, secrets, place)
+  source <- card_finish(content, path, secrets, place)
+  text <- paste(text, collapse = "\n")
+  source$card <- list(
+    hash = digest::digest(text, "md5", serialize = FALSE), text = text
+  )
+  source
 }
 
 card_path <- function(file) {

@@ -32,13 +32,15 @@ time_columns <- c("time", "known")
 
 # Stored and new rows of one series as one history. A row that equals the one
 # before it is left out; one that contradicts a row of the same instant counts
-# from its arrival. Returns list(rows, counts).
+# from its arrival. Returns list(rows, counts, came), where `came` says which
+# rows are of the new ones.
 merge_history <- function(old, new, now, finishes = FALSE, anew = FALSE) {
   if (!length(old$time) && is_plain_history(new)) {
     return(
       list(
         rows = new,
-        counts = c(new = length(new$time), changed = 0, unchanged = 0)
+        counts = c(new = length(new$time), changed = 0, unchanged = 0),
+        came = TRUE
       )
     )
   }
@@ -99,7 +101,10 @@ merge_history <- function(old, new, now, finishes = FALSE, anew = FALSE) {
     unchanged = sum(fresh[order] & same)
   ) +
     0
-  list(rows = lapply(all, `[`, order[!drop & !replaced]), counts = counts)
+  list(
+    rows = lapply(all, `[`, order[!drop & !replaced]), counts = counts,
+    came = fresh[order][!drop & !replaced]
+  )
 }
 
 # Instants in order: a row without a stated one counts from the end of its time,

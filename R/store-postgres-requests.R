@@ -30,6 +30,15 @@ sql_page_in.vetusta_store_postgres <- function(store, values) {
   })
 }
 
+# Another process may have added a row since.
+#' @export
+sql_last_journal.vetusta_store_postgres <- function(store) {
+  sql_get(
+    store,
+    "SELECT currval(pg_get_serial_sequence('vetusta.journal', 'id')) AS id"
+  )$id
+}
+
 # Many rows are written by COPY, few by statements.
 #' @export
 sql_append.vetusta_store_postgres <- function(store, table, rows) {
@@ -45,7 +54,7 @@ sql_append.vetusta_store_postgres <- function(store, table, rows) {
 #' @export
 sql_numbers_go_on.vetusta_store_postgres <- function(store) {
   for (table in c(
-    "series", "segments", "frames", "records", "journal", "rejected"
+    "series", "segments", "frames", "records", "journal", "rejected", "origins"
   )) {
     sql_get(
       store,

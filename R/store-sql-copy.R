@@ -56,6 +56,13 @@ copied_tables <- list(
     piece = 50,
     columns = c("journal", "source", "dataset", "hash", "about", "body")
   ),
+  origins = list(
+    by = "id",
+    piece = 20000,
+    columns = c(
+      "id", "journal", "series", "first", "last", "place", "hash", "runs"
+    )
+  ),
   structures = list(
     columns = c("source", "url", "etag", "modified", "fetched", "body")
   )

@@ -20,7 +20,7 @@ store_drop.vetusta_store_sql <- function(store, series, datasets) {
 
 sql_drop_series <- function(store, series) {
   ids <- json_numbers(series$id)
-  for (table in c("segments", "attributes", "moved")) {
+  for (table in c("segments", "attributes", "moved", "origins")) {
     sql_do(
       store, paste("DELETE FROM", table, "WHERE series IN @numbers"), list(ids)
     )

@@ -13,16 +13,19 @@ is_plain_page <- function(page) {
 }
 
 # Rows of one series as a block; each has a time of its own.
-page_segment <- function(series, rows) {
+page_segment <- function(series, rows, page) {
   n <- length(rows$time)
   ends <- as.numeric(rows$time[c(1, n)])
-  list(
-    series = series,
-    first = ends[1],
-    last = ends[2],
-    row_count = n,
-    times = n,
-    body = list(block_write(rows, FALSE))
+  c(
+    list(
+      series = series,
+      first = ends[1],
+      last = ends[2],
+      row_count = n,
+      times = n,
+      body = list(block_write(rows, FALSE))
+    ),
+    origin_values(page, rows)
   )
 }
 
@@ -31,7 +34,7 @@ page_names <- c(
   "run", "source", "dataset", "symbol", "asked", "seconds", "status", "bytes",
   "rows", "outcome", "url", "message", "series", "first", "last", "row_count",
   "times", "body", "cover", "start", "end", "kind", "place", "value",
-  "request", "now", "shape", "key", "frequency", "dimensions"
+  "request", "now", "shape", "key", "frequency", "dimensions", "rows_at", "hash"
 )
 page_absent <- c(
   lapply(stats::setNames(nm = setdiff(page_names, "body")), function(name) NA),

@@ -41,7 +41,7 @@ sql_quick_segment <- function(store, page) {
     return(NULL)
   }
   segment <- page_segment(
-    sql_known_ids(store, sql_series_names(page, parcel$series)), rows
+    sql_known_ids(store, sql_series_names(page, parcel$series)), rows, page
   )
   # the series is created or found with its page
   if (is.na(segment$series)) {
@@ -97,7 +97,7 @@ sql_put_behind <- function(store, page) {
   if (counts[["changed"]] > 0 || counts[["new"]] != sum(fresh) || !any(fresh)) {
     return(NULL)
   }
-  segment <- page_segment(id, lapply(rows, `[`, which(fresh)))
+  segment <- page_segment(id, lapply(rows, `[`, which(fresh)), page)
   # another process may have written later rows meanwhile
   written <- tryCatch(
     {

@@ -39,6 +39,7 @@ sql_put_rows.vetusta_parcel_frame <- function(parcel, store, page) {
         list(block_write(as.list(parcel$rows), TRUE))
       )
     )
+    sql_put_version(store, page, page$number)
   }
   counts
 }
@@ -114,6 +115,7 @@ sql_put_rows.vetusta_parcel_records <- function(parcel, store, page) {
   } else {
     sql_put_new(store, page, parcel)
   }
+  if (written) sql_put_version(store, page, page$number)
   new <- n - present$known
   c(new = new, changed = written - new, unchanged = n - written) + 0
 }

@@ -23,6 +23,10 @@ segment_fan <- 12L
 #               see listing_put()
 #   again       whether it begins with stored rows, mostly unchanged
 #   claims      names of claims that end
+#   origin      where its rows came from: `base` of their places, `at` (their
+#               numbers in the answer; NULL: consecutive), `rows` (how many)
+#               and `hash` of the body
+#   reread      the journal's row of a kept page that is read again
 #   now         its instant of arrival
 # Returns c(new, changed, unchanged), and `gone`, the number of entries that are
 # no longer listed.
@@ -52,6 +56,7 @@ sql_put_now <- function(store, page) {
   store_transaction(store, function() {
     sql_hold(store, page)
     journal <- sql_put_page(store, page)
+    page$number <- page$reread %||% journal
     counts <- sql_put_rows(page$rows, store, page)
     gone <- listing_put(store, page)
     if (NROW(page$rejected)) {
@@ -95,7 +100,7 @@ sql_put_page <- function(store, page, segment = NULL) {
   if (alone) {
     NA_integer_
   } else {
-    sql_get(store, "SELECT max(id) AS id FROM journal")$id
+    sql_last_journal(store)
   }
 }
 
@@ -123,21 +128,37 @@ sql_put_rows.vetusta_parcel_series <- function(parcel, store, page) {
     split(seq_along(rows$of), factor(rows$of, seq_len(nrow(series))))
   }
   total <- no_counts
+  came <- list()
+  numbers <- origin_numbers(page, length(rows$of))
+  numbered <- function(i, part, group) {
+    if (!is.null(part)) {
+      at <- origin_rows(
+        part$of, lapply(rows$rows[time_columns], `[`, group), numbers[group]
+      )
+      part$at <- lapply(part$rows, function(k) at[k])
+      part$series <- ids[i]
+      part[c("rows", "of")] <- NULL
+    }
+    part
+  }
   if (length(groups) > 1) {
     done <- sql_put_fresh(store, ids, names, rows$rows, groups, page$now)
     total <- done$counts
+    came <- Map(numbered, done$groups, done$parts, groups[done$groups])
     groups[done$groups] <- list(integer())
   }
   for (i in seq_along(groups)) {
     at <- groups[[i]]
     if (length(at)) {
-      total <- total +
-        sql_put_one(
-          store, ids[i], names[i], lapply(rows$rows, `[`, at), page$now,
-          parcel$finishes, isTRUE(page$as_came)
-        )
+      put <- sql_put_one(
+        store, ids[i], names[i], lapply(rows$rows, `[`, at), page$now,
+        parcel$finishes, isTRUE(page$as_came)
+      )
+      total <- total + put$counts
+      came[[length(came) + 1L]] <- numbered(i, put$part, at)
     }
   }
+  sql_put_origin(store, page, page$number, came[lengths(came) > 0])
   total
 }
 
@@ -202,7 +223,15 @@ sql_put_fresh <- function(store, ids, names, rows, groups, now) {
   some <- vapply(kept, function(part) length(part$time) > 0, TRUE)
   sql_insert_segments(store, ids[fresh][some], kept[some])
   for (i in fresh[some]) sql_gathered(store, names[i], ids[i])
-  list(groups = fresh, counts = counts)
+  parts <- lapply(kept, function(part) came_part(part, TRUE))
+  list(groups = fresh, counts = counts, parts = parts)
+}
+
+# The ranges of a history that came with a page, with the rows themselves.
+came_part <- function(rows, came) {
+  part <- origin_ranges(rows, rep_len(came, length(rows$time)))
+  if (!is.null(part)) part$of <- rows[time_columns]
+  part
 }
 
 # The columns of each group's rows; classes are removed and restored, because
@@ -238,8 +267,9 @@ sql_put_one <- function(store, id, name, rows, now, finishes = FALSE,
   away <- sql_moved_rows(store, id, time[1], time[n])
   merged <- merge_history(with_moved(old, away), rows, now, finishes, anew)
   if (merged$counts[["new"]] + merged$counts[["changed"]] == 0) {
-    return(merged$counts)
+    return(list(counts = merged$counts))
   }
+  part <- came_part(merged$rows, merged$came)
   sql_drop_segments(store, touched$id)
   merged$rows <- without_moved(merged$rows)
   for (at in segment_pieces(merged$rows$time)) {
@@ -249,7 +279,7 @@ sql_put_one <- function(store, id, name, rows, now, finishes = FALSE,
     )
   }
   if (!nrow(touched)) sql_gathered(store, name, id)
-  merged$counts
+  list(counts = merged$counts, part = part)
 }
 
 #' @export

@@ -34,6 +34,14 @@ sql_worded <- function(statement, words, cache) {
 # "times are stored" where its segment overlaps another one.
 sql_page_in <- function(store, values) UseMethod("sql_page_in")
 
+# The number of the journal row that this connection wrote last.
+sql_last_journal <- function(store) UseMethod("sql_last_journal")
+
+#' @export
+sql_last_journal.default <- function(store) {
+  sql_get(store, "SELECT max(id) AS id FROM journal")$id
+}
+
 # Adds a covered range and joins it with adjacent ones.
 sql_cover <- function(store, page, stretch) UseMethod("sql_cover")
 

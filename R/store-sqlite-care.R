@@ -54,7 +54,7 @@ store_copy.vetusta_store_sqlite <- function(store, file) {
 
 rescued_tables <- c(
   "series", "attributes", "segments", "frames", "records", "types", "coverage",
-  "journal", "rejected", "notes", "raw", "structures"
+  "journal", "rejected", "notes", "raw", "structures", "origins"
 )
 
 # Copies everything readable of a damaged file into a new archive, row by row if
@@ -81,8 +81,10 @@ sqlite_rescue <- function(from, to) {
     )
   }
   form <- tryCatch(sqlite_form(connection), error = function(e) numeric())
-  if (length(form) == 1 && isTRUE(form < archive_form)) older_archive(from)
-  if (length(form) == 1 && !is.na(form) && form != archive_form) {
+  if (length(form) == 1 && isTRUE(form < archive_form_before)) {
+    older_archive(from)
+  }
+  if (length(form) == 1 && !is.na(form) && form > archive_form) {
     newer_archive(form, from)
   }
   store <- sqlite_store(to)

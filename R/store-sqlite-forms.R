@@ -1,7 +1,10 @@
 # The tables of an archive in SQLite.
 
-# The form of archives that this version creates and reads; others are refused.
-archive_form <- 2
+# The form of archives that this version creates. Archives of the form before
+# are read, and changed to this one when they are opened for writing; others are
+# refused.
+archive_form <- 3
+archive_form_before <- 2
 
 older_archive <- function(where) {
   vetusta_stop(
@@ -38,6 +41,14 @@ sqlite_collectors <- "CREATE TABLE collectors (host TEXT NOT NULL,
 sqlite_moved <- "CREATE TABLE moved (series INTEGER PRIMARY KEY REFERENCES
   series (id), first REAL NOT NULL, last REAL NOT NULL, times REAL NOT NULL)"
 
+# Where stored rows came from (store-sql-origins.R).
+sqlite_origins <- c(
+  "CREATE TABLE origins (id INTEGER PRIMARY KEY, journal INTEGER NOT NULL,
+    series INTEGER, first REAL NOT NULL, last REAL NOT NULL, place TEXT,
+    hash TEXT, runs BLOB)",
+  "CREATE INDEX origins_place ON origins (series, first)"
+)
+
 # The number of a page's series.
 sqlite_page_series <- "coalesce(NEW.series, (SELECT id FROM series WHERE
          source = NEW.source AND dataset = NEW.dataset AND key = NEW.key AND
@@ -53,6 +64,7 @@ sqlite_tables <- c(
      UNIQUE (source,
        dataset, key, frequency))",
   sqlite_moved,
+  sqlite_origins,
   "CREATE TABLE attributes (series INTEGER NOT NULL REFERENCES series (id),
     known REAL NOT NULL, attributes TEXT NOT NULL,
      PRIMARY KEY (series, known)) WITHOUT ROWID",
@@ -130,14 +142,14 @@ sqlite_tables <- c(
    END",
   # a page: its journal row, its series if its number is unknown, its segment,
   # coverage, the place reached, and the end of a claim
-  "CREATE VIEW page_in AS SELECT j.run, j.source, j.dataset, j.symbol,
+  page_in = "CREATE VIEW page_in AS SELECT j.run, j.source, j.dataset, j.symbol,
     j.asked, j.seconds, j.status, j.bytes, j.rows,
      j.outcome, j.url, j.message, s.series, s.first, s.last,
      s.rows AS row_count, s.times, s.body,
        c.key AS cover, c.start,
      c.end, n.kind, n.key AS place, n.value, k.request, n.at AS now, r.shape,
-     r.key, r.frequency, r.dimensions FROM journal j, segments s, coverage c,
-     notes n, claims k, series r",
+     r.key, r.frequency, r.dimensions, o.place AS rows_at, o.hash FROM
+     journal j, segments s, coverage c, notes n, claims k, series r, origins o",
   page_put = paste0(
     "CREATE TRIGGER page_in_put INSTEAD OF INSERT ON page_in BEGIN
      INSERT INTO series (source, dataset, shape, key, frequency, dimensions)
@@ -162,6 +174,10 @@ sqlite_tables <- c(
        NEW.seconds, NEW.status,
          NEW.bytes, NEW.rows,
          NEW.outcome, NEW.url, NEW.message);
+     INSERT INTO origins (journal, series, first, last, place, hash)
+       SELECT last_insert_rowid(), ",
+    sqlite_page_series,
+    ", NEW.first, NEW.last, NEW.rows_at, NEW.hash WHERE NEW.body IS NOT NULL;
      INSERT INTO segments (series, first, last, rows, times, level, body)
        SELECT ",
     sqlite_page_series,
@@ -185,6 +201,20 @@ sqlite_tables <- c(
   )
 )
 
+# Changes an archive of the form before to the present one.
+sqlite_renew <- function(connection) {
+  for (statement in c(
+    sqlite_origins, "DROP TRIGGER IF EXISTS page_in_put",
+    "DROP VIEW IF EXISTS page_in",
+    sqlite_tables[c("page_in", "page_put")],
+    paste0(
+      "UPDATE meta SET value = '", archive_form, "' WHERE name = 'version'"
+    )
+  )) {
+    DBI::dbExecute(connection, statement)
+  }
+}
+
 # Creates missing tables in one transaction, so that two processes may open a
 # new archive at once.
 sqlite_prepare <- function(connection) {
@@ -203,6 +233,9 @@ sqlite_prepare <- function(connection) {
           connection, "SELECT name FROM sqlite_master WHERE type = 'table'"
         )$name
       # another process may have made the archive since
+      if (there && isTRUE(sqlite_form(connection) == archive_form_before)) {
+        sqlite_renew(connection)
+      }
       if (!there) {
         for (statement in sqlite_tables) DBI::dbExecute(connection, statement)
         DBI::dbExecute(

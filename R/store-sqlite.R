@@ -114,7 +114,9 @@ sqlite_check_file <- function(connection, path) {
   form <- if (is_archive) {
     tryCatch(sqlite_form(connection), error = function(e) NULL)
   }
-  if (length(form) == 1 && isTRUE(form < archive_form)) older_archive(path)
+  if (length(form) == 1 && isTRUE(form < archive_form_before)) {
+    older_archive(path)
+  }
   if (length(form) != 1 || is.na(form)) {
     vetusta_stop(
       "archive", "The file is a database, but not an archive.",
@@ -122,7 +124,7 @@ sqlite_check_file <- function(connection, path) {
       todo = "give the path of an archive, or of a file that does not exist yet"
     )
   }
-  if (form != archive_form) newer_archive(form, path)
+  if (form > archive_form) newer_archive(form, path)
 }
 
 # The form of an archive, 0 before the first release.

@@ -263,6 +263,18 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// columns_hash_cpp
+std::string columns_hash_cpp(List columns, CharacterVector names);
+RcppExport SEXP _vetusta_columns_hash_cpp(SEXP columnsSEXP, SEXP namesSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< List >::type columns(columnsSEXP);
+    Rcpp::traits::input_parameter< CharacterVector >::type names(namesSEXP);
+    rcpp_result_gen = Rcpp::wrap(columns_hash_cpp(columns, names));
+    return rcpp_result_gen;
+END_RCPP
+}
 // sdmx_xml_cpp
 List sdmx_xml_cpp(RawVector body);
 RcppExport SEXP _vetusta_sdmx_xml_cpp(SEXP bodySEXP) {
@@ -1056,6 +1068,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_vetusta_bytes_hex_cpp", (DL_FUNC) &_vetusta_bytes_hex_cpp, 1},
     {"_vetusta_frames_times_cpp", (DL_FUNC) &_vetusta_frames_times_cpp, 3},
     {"_vetusta_frames_find_cpp", (DL_FUNC) &_vetusta_frames_find_cpp, 3},
+    {"_vetusta_columns_hash_cpp", (DL_FUNC) &_vetusta_columns_hash_cpp, 2},
     {"_vetusta_sdmx_xml_cpp", (DL_FUNC) &_vetusta_sdmx_xml_cpp, 1},
     {"_vetusta_file_kind_cpp", (DL_FUNC) &_vetusta_file_kind_cpp, 1},
     {"_vetusta_file_write_cpp", (DL_FUNC) &_vetusta_file_write_cpp, 3},

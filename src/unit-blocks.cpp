@@ -3,6 +3,7 @@
 #include "block-read.cpp"
 #include "block-write.cpp"
 #include "bytes-hex.cpp"
+#include "columns-hash.cpp"
 #include "descriptor.cpp"
 #include "file-whole.cpp"
 #include "format-exact.cpp"

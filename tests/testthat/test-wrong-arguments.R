@@ -102,6 +102,9 @@ calls_for_spoiling <- function(archive, folder) {
       archive = archive, ids = "KELD", all = FALSE, value = NULL
     ),
     archive_find = list(archive = archive, ids = "KELD"),
+    archive_trace = list(
+      archive = archive, id = "KELD", at = "2026-03-12"
+    ),
     archive_read = list(
       archive = archive, ids = "KELD", from = NULL, to = NULL, as_of = NULL,
       zone = "UTC"
@@ -678,6 +681,7 @@ test_that("a missing or misspelt argument is named", {
     time_spelling = list(as.Date("2026-01-01")),
     archive_rows = list(archive, "x"),
     archive_revisions = list(archive),
+    archive_trace = list(archive, "KELD"),
     series_convert = list(bars),
     export_table = list(bars),
     datasets_describe = list(source_card("basin")),

@@ -1,0 +1,204 @@
+# Every stored row is traced to the page that brought it. In these pages a
+# value says which page and row it is: page * 1000 + row.
+traced <- function(store, key) {
+  series <- vetusta:::store_series(store)
+  series <- series[series$key == key, ]
+  read <- vetusta:::store_read(store, series$id, newest = FALSE)$columns
+  came <- vetusta:::origins_of_rows(
+    store, series, as.numeric(read$time), vetusta:::known_order(read$known)
+  )
+  journal <- vetusta:::sql_get(store, "SELECT id, url FROM journal")
+  data.frame(
+    value = as.numeric(read$value),
+    page = as.numeric(journal$url[match(came$journal, journal$id)]),
+    place = came$place, hash = came$hash
+  )
+}
+trace_page <- function(number, keys, rows, now, again = FALSE, at = NULL) {
+  series <- data.frame(
+    key = keys, frequency = "D",
+    dimensions = sprintf("{\"series\":\"%s\"}", keys)
+  )
+  list(
+    source = "river", dataset = "levels", shape = "observations",
+    rows = vetusta:::parcel_series(series, rows), now = now, again = again,
+    journal = list(
+      run = "r", source = "river", dataset = "levels", asked = now,
+      rows = length(rows$time), outcome = "stored", url = as.character(number)
+    ),
+    origin = list(
+      base = "/data/", at = at, rows = length(rows$time),
+      hash = sprintf("hash-%d", number)
+    )
+  )
+}
+
+stores <- list(
+  sqlite = function(env = parent.frame()) new_archive(env = env),
+  postgres = function(env = parent.frame()) postgres_archive(env),
+  columns = function(env = parent.frame()) columns_archive(env)
+)
+for (kind in names(stores)) {
+  open_store <- stores[[kind]]
+  test_that(paste(kind, "knows of each row the page and the place"), {
+    turns <- if (kind == "sqlite") 30 else 4
+    placed <- 0
+    withr::with_seed(5, for (turn in seq_len(turns)) {
+      store <- open_store()
+      sent <- list()
+      dated <- turn %% 2 == 0
+      for (number in 1:12) {
+        keys <- if (runif(1) < 0.4) c("a", "b", "c") else sample(c("a", "b"), 1)
+        n <- sample(8, 1)
+        of <- sort(sample(length(keys), n, TRUE))
+        from <- if (runif(1) < 0.5) number * 4 else 0
+        time <- (from + ave(of, of, FUN = seq_along)) * 86400
+        order <- if (runif(1) < 0.3) rev(seq_len(n)) else seq_len(n)
+        value <- number * 1000 + seq_len(n)
+        # some rows come again as they were, where no releases are stated
+        again <- which(runif(n) < 0.3 & !dated)
+        for (i in again) {
+          key <- paste(keys[of[order[i]]], time[order[i]])
+          value[i] <- sent[[key]] %||% value[i]
+        }
+        stated <- if (dated && runif(1) < 0.5) sample(1e6, 1) + 0 else NA_real_
+        known <- rep(stated, n)
+        for (i in seq_len(n)) {
+          sent[[paste(keys[of[order[i]]], time[order[i]])]] <- value[i]
+        }
+        rows <- list(
+          time = vetusta:::utc(time[order]), known = vetusta:::utc(known),
+          value = value + 0
+        )
+        if (length(keys) > 1) rows <- c(list(series = of[order]), rows)
+        # rows with faults between them have left numbers out
+        skipped <- sort(sample(20, n))
+        vetusta:::store_put(
+          store,
+          trace_page(
+            number, keys, rows, 1e6 + number,
+            again = runif(1) < 0.5, at = skipped
+          ),
+          gather = if (runif(1) < 0.3) 50 else 1
+        )
+        sent[[paste("at", number)]] <- skipped
+      }
+      vetusta:::store_settle(store)
+      for (key in vetusta:::store_series(store)$key) {
+        found <- traced(store, key)
+        label <- paste(kind, "turn", turn, "series", key)
+        expect_identical(found$page, found$value %/% 1000, label = label)
+        expect_identical(
+          found$hash, sprintf("hash-%d", as.integer(found$page)),
+          label = label
+        )
+        # a place is the right one, or none
+        there <- which(!is.na(found$place))
+        numbers <- vapply(there, function(i) {
+          sent[[paste("at", found$page[i])]][found$value[i] %% 1000]
+        }, 1L)
+        expect_identical(
+          found$place[there], sprintf("/data/%d", numbers - 1L),
+          label = label
+        )
+        placed <- placed + length(there) / nrow(found)
+      }
+    })
+    expect_gt(placed, turns)
+  })
+}
+
+test_that("an older archive is read, and gets origins when it is written", {
+  path <- withr::local_tempfile(fileext = ".sqlite")
+  store <- vetusta:::sqlite_store(path)
+  # the form before
+  for (statement in c(
+    "DROP TRIGGER page_in_put", "DROP VIEW page_in", "DROP TABLE origins",
+    "UPDATE meta SET value = '2' WHERE name = 'version'"
+  )) {
+    vetusta:::sql_do(store, statement)
+  }
+  vetusta:::store_close(store)
+  archive <- archive_open(path, read_only = TRUE)
+  expect_identical(nrow(archive_series(archive)), 0L)
+  archive_close(archive)
+  archive <- archive_open(path)
+  csv <- system.file("extdata", "keld-days.csv", package = "vetusta")
+  archive_import(archive, csv, symbol = "KELD", interval = "1 day")
+  expect_identical(archive_trace(archive, "KELD", "2026-03-12")$run, "import")
+  expect_identical(vetusta:::sql_meta(archive, "version"), "3")
+})
+
+test_that("the rows of an import have the line and the hash of the file", {
+  archive <- new_archive()
+  file <- withr::local_tempfile(
+    lines = c(
+      "time,symbol,close", "2026-03-12,AA,3", "2026-03-10,AA,1",
+      "2026-03-11,AA,x", "2026-03-09,AA,9"
+    ),
+    fileext = ".csv"
+  )
+  archive_import(archive, file, interval = "1 day")
+  expect_identical(
+    archive_trace(archive, "AA", "2026-03-12")$place, "line 2"
+  )
+  expect_identical(
+    archive_trace(archive, "AA", "2026-03-09")$place, "line 5"
+  )
+  trace <- archive_trace(archive, "AA", "2026-03-10")
+  expect_identical(trace$place, "line 3")
+  expect_identical(trace$url, basename(file))
+  expect_identical(
+    trace$hash, digest::digest(file, "xxhash64", file = TRUE)
+  )
+  expect_error_kind(
+    archive_trace(archive, "AA", "2026-03-11"), "argument", "no value"
+  )
+})
+
+# An independent reader: the body of each kept page, by jsonlite alone.
+test_that("200 values of the services are found in the kept pages", {
+  services <- start_services()
+  archive <- new_archive()
+  source <- source_card("quay", url = services$url)
+  withr::local_envvar(QUAY_KEY = "quay-demo-7f3a91")
+  collect <- function(...) {
+    plan <- plan_requests(query_bars(source, ...), archive)
+    collect_run(plan, archive, progress = FALSE, raw = TRUE)
+  }
+  for (interval in c("1 minute", "1 day")) {
+    collect(
+      c("KELD", "ASH", "TAMX"), interval,
+      from = "2026-03-02", to = "2026-03-20"
+    )
+  }
+  collect("KELD", "1 minute", from = "2026-03-01", to = "2026-03-26")
+  raw <- vetusta:::sql_get(archive, "SELECT journal, body, hash FROM raw")
+  bodies <- lapply(raw$body, memDecompress, "gzip")
+  journal <- vetusta:::sql_get(archive, "SELECT * FROM journal")
+  listed <- archive_series(archive)
+  wrong <- 0
+  withr::with_seed(3, for (i in 1:200) {
+    id <- sample(listed$id, 1)
+    bars <- archive_read(archive, id)[[1]]
+    bar <- bars[sample(nrow(bars), 1), ]
+    trace <- archive_trace(archive, id, bar$time)
+    trace <- trace[nrow(trace), ]
+    page <- which(raw$hash == vetusta:::content_hash(
+      bodies[[match(
+        journal$id[match(trace$url, journal$url)], raw$journal
+      )]]
+    ))[1]
+    content <- jsonlite::fromJSON(rawToChar(bodies[[page]]), FALSE)
+    row <- content$items[[as.numeric(sub(".*/", "", trace$place)) + 1]]
+    fine <- identical(as.numeric(row$lst), bar$close) &&
+      identical(
+        digest::digest(bodies[[page]], "xxhash64", serialize = FALSE),
+        trace$hash
+      ) &&
+      jsonlite::fromJSON(trace$sent)$lst == bar$close && trace$http == 200L &&
+      trace$card == source$card$hash
+    wrong <- wrong + !isTRUE(fine)
+  })
+  expect_identical(wrong, 0)
+})
