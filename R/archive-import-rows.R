@@ -60,7 +60,8 @@ archive_import_rows <- function(archive, file, shape = "observations",
   check_read(read, form)
   dataset <- dataset %||% import_name(file)
   check_text(dataset, "dataset", "import")
-  unit <- check_named(unit, "unit", "value")
+  about <- about_import(file)
+  unit <- check_named(unit, "unit", "value") %||% about$unit
   types <- check_types(types)
   text <- character()
   cleaned <- import_cleaned(file, form)
@@ -86,6 +87,7 @@ archive_import_rows <- function(archive, file, shape = "observations",
     )
   )
   lines <- rows$.line
+  types <- types %||% about_types(about, rows)
   declared <- import_declared(rows[names(rows) != ".line"], types, file)
   rows <- import_typed(declared$rows, shape, c(text, names(types)))
   rejected <- rbind(import_rejected(rows, shape), declared$rejected)
@@ -125,7 +127,9 @@ archive_import_rows <- function(archive, file, shape = "observations",
       origin = import_origin(file, lines, rejected$row)
     )
   )
-  dataset_facts_put(archive, source, dataset, list(unit = unit))
+  dataset_facts_put(
+    archive, source, dataset, list(unit = unit, title = about$title)
+  )
   store_settle(archive)
   invisible(
     structure(
@@ -296,6 +300,10 @@ import_typed <- function(rows, shape, text = character()) {
       if (name %in% numbers) {
         attr(number, "text") <- column
         return(number)
+      }
+      # beside a stated frequency a day is the start of a period
+      if (name == "period" && !is.null(rows[["frequency"]])) {
+        return(texts_as$day(column) %||% column)
       }
       if (name %in%
         c(

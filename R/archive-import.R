@@ -9,7 +9,9 @@
 #'   (`.jsonl`).
 #' @param symbol The symbol of all rows, for a file without a column of that
 #'   name.
-#' @param interval The bars' interval, see [time_interval()].
+#' @param interval The bars' interval, see [time_interval()]; by default that
+#'   of the file's metadata, see [export_about()], which give units, zone and
+#'   types of columns too.
 #' @param source The name of the source.
 #' @param columns The file's names of the columns of bars, as in `c(time =
 #'   "When", close = "Last")`. By default a column is found by its name, in any
@@ -22,7 +24,8 @@
 #' @param time_as The format of the times: `rfc3339` (also with a space between
 #'   day and hour, days alone, `20260312`, and `12 Mar 2026`), or `epoch-s`,
 #'   `epoch-ms`, `epoch-us`, `epoch-ns`.
-#' @param zone The IANA zone of days and of local times without an offset.
+#' @param zone The IANA zone of days and of local times without an offset; by
+#'   default that of the file's metadata, or UTC.
 #' @param calendar A calendar; days then mean the opening of their first regular
 #'   session.
 #' @param unit Units by column, as `c(close = "crowns")`, or a single text, the
@@ -47,18 +50,28 @@
 #' archive <- archive_open(tempfile(fileext = ".sqlite"))
 #' csv <- system.file("extdata", "keld-days.csv", package = "vetusta")
 #' archive_import(archive, csv, symbol = "KELD", interval = "1 day")
-archive_import <- function(archive, file, symbol = NULL, interval,
+archive_import <- function(archive, file, symbol = NULL, interval = NULL,
                            source = "files", columns = NULL,
                            time_as = "rfc3339",
-                           zone = "UTC", calendar = NULL, unit = NULL,
+                           zone = NULL, calendar = NULL, unit = NULL,
                            types = NULL, form = NULL, read = NULL) {
   check_archive(archive)
   check_text(file, "file", "import")
   check_text(source, "source", "import")
-  interval <- time_interval(given(interval, "interval", "import"))
-  check_zone(zone, "import")
+  about <- if (is.character(file) && isTRUE(file.exists(file))) {
+    about_import(file)
+  }
+  if (is.null(interval %||% about$interval)) {
+    vetusta_stop(
+      "import", "The interval of the bars is missing.",
+      todo = "give `interval`, as \"1 day\""
+    )
+  }
+  interval <- time_interval(interval %||% about$interval)
+  zone <- check_zone(zone %||% about$zone %||% "UTC", "import")
+  calendar <- calendar %||% about$calendar
   check_calendar(calendar)
-  unit <- check_named(unit, "unit", "close")
+  unit <- check_named(unit, "unit", "close") %||% about$unit
   types <- check_types(types)
   check_read(read, form)
   check_choice(
@@ -98,6 +111,7 @@ archive_import <- function(archive, file, symbol = NULL, interval,
     }
   )
   read <- import_joined(parts, file)
+  types <- types %||% about_types(about, read$bars)
   declared <- import_declared(read$bars, types, file)
   read$bars <- declared$rows
   read$rejected <- rbind(
@@ -131,7 +145,11 @@ archive_import <- function(archive, file, symbol = NULL, interval,
   lines <- read$line[rejected$row]
   dataset_facts_put(
     archive, source, "import",
-    list(zone = if (zone != "UTC") zone, calendar = calendar, unit = unit)
+    list(
+      zone = if (zone != "UTC") zone, calendar = calendar, unit = unit,
+      title = about$title,
+      delay = if (!is.null(about$delay)) time_interval(about$delay)
+    )
   )
   counts <- store_import(
     archive, good, rejected, lines, source, interval, file, types,

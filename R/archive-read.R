@@ -220,12 +220,14 @@ read_lineages <- function(tables, ids, asked) {
     known <- last_known(tables[[i]])
     given <- asked
     if (is.null(given$as_of) && !is.na(known)) given$as_of <- known
-    attr(tables[[i]], "lineage") <- lineage_node(
+    node <- lineage_node(
       "archive_read",
       lapply(c(list(ids = ids), given), lineage_text), tables[[i]],
       table = if (anyDuplicated(places)) i else places[i],
       known = known
     )
+    readings_add(node)
+    attr(tables[[i]], "lineage") <- node
   }
   tables
 }

@@ -302,8 +302,8 @@ format.vetusta_trace <- function(x, width = 100, ...) {
             "row", if (is.na(row$place)) "place unknown" else row$place,
             if (!is.na(row$hash)) {
               paste0(
-                ", ", if (row[["run"]] == "import") "file" else "body", " xxh64 ",
-                row$hash
+                ", ", if (row[["run"]] == "import") "file" else "body",
+                " xxh64 ", row$hash
               )
             }
           )

@@ -12,14 +12,14 @@ cli_groups <- list(
     "import", "reparse"
   ),
   look = c(
-    "list", "rows", "figure", "statement", "revisions", "trace", "near",
-    "calendar", "browse"
+    "list", "rows", "figure", "statement", "revisions", "near", "calendar",
+    "browse"
   ),
   clean = c(
     "check", "gaps", "fill", "resample", "align", "adjust", "continuous", "join"
   ),
   analyse = c("change", "rank", "model"),
-  share = c("export", "report"),
+  share = c("export", "report", "trace"),
   care = c("archive", "demo", "completion", "help", "version")
 )
 

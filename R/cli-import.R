@@ -41,7 +41,7 @@ cli_import <- function(arguments) {
         ),
         cli_form_option("long"),
         cli_option("time-as", "[rfc3339]", default = "rfc3339"),
-        cli_option("zone", "[UTC]", default = "UTC"),
+        cli_option("zone", "[UTC]"),
         cli_option("calendar", "; days then stand for its opening")
       ),
       cli_form_options(),
@@ -79,6 +79,7 @@ cli_import <- function(arguments) {
   }
   form <- cli_import_form(options)
   columns <- cli_by_name(options$map, "map", "time=When,close=Last")
+  options <- cli_import_about(options)
   shape <- options$shape %||% if (!is.null(options$interval)) "bars"
   if (is.null(shape)) {
     return(cli_import_guessed(options, form))
@@ -146,6 +147,22 @@ cli_import_bars <- function(options, columns, form) {
     types = cli_import_types(options),
     form = form
   )
+}
+
+# A file that says what it is needs no shape or interval.
+cli_import_about <- function(options) {
+  given <- c(options$shape, options$interval, options$map)
+  if (length(given) || options$form == "wide" ||
+    !isTRUE(file.exists(options$words[1]))) {
+    return(options)
+  }
+  about <- about_import(options$words[1])
+  if (all(c("symbol", "time", "close") %in% about$columns)) {
+    options$interval <- about$interval
+  } else if (all(c("series", "period", "value") %in% about$columns)) {
+    options$shape <- "observations"
+  }
+  options
 }
 
 # One unit, or units by column.

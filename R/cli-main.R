@@ -110,6 +110,10 @@ cli_run <- function(arguments) {
 cli_work <- function(command, arguments) {
   work <- cli_command(command)
   if (command %in% c("collect", "refresh")) end_as_interrupt_cpp()
+  if (!command %in% cli_lasting) {
+    readings_begin(cli_written(command, arguments))
+    on.exit(readings_end())
+  }
   withCallingHandlers(
     tryCatch(
       {
@@ -157,6 +161,20 @@ cli_work <- function(command, arguments) {
       invokeRestart("muffleMessage")
     }
   )
+}
+
+# Commands that last, or make several things, have no lineage of their own.
+cli_lasting <- c("demo", "services", "browse")
+
+# A command as it would be written in a shell, without the password of a
+# database.
+cli_written <- function(command, arguments) {
+  words <- sub(
+    "^(--archive=)?(postgres(ql)?://[^:@/]*):[^@/]*@", "\\1\\2@", arguments
+  )
+  plain <- grepl("^[A-Za-z0-9_.,:/@%+=-]+$", words)
+  words[!plain] <- shQuote(words[!plain])
+  paste(c("vetusta", command, words), collapse = " ")
 }
 
 # R does not report a failed write to standard output, so output is collected

@@ -1,7 +1,7 @@
-# vetusta trace: where a stored value came from.
+# vetusta trace: where a stored value came from, or what a file was made from.
 cli_trace <- function(arguments) {
   options <- cli_arguments(
-    arguments, "trace", "ID",
+    arguments, "trace", "ID|FILE",
     c(
       list(
         cli_option(
@@ -13,12 +13,16 @@ cli_trace <- function(arguments) {
     ),
     c(
       "vetusta trace \"KELD@1 day\" --at 2026-03-12",
-      "vetusta trace kelder-lock --at 2026-03-12 --json"
+      "vetusta trace kelder-lock --at 2026-03-12 --json",
+      "vetusta trace level.csv"
     )
   )
   ids <- if (length(options$words)) cli_ids(options$words)
   if (length(ids) != 1) {
     cli_usage_error("name one series; `vetusta list series` shows them")
+  }
+  if (is.null(options$at) && file.exists(ids) && !dir.exists(ids)) {
+    return(cli_trace_file(ids, options))
   }
   if (is.null(options$at)) {
     cli_usage_error("say which value: --at, as --at 2026-03-12")
@@ -28,6 +32,27 @@ cli_trace <- function(arguments) {
     cli_print_json(list(trace = trace_json(trace)))
   } else {
     cat(format(trace, min(100, cli_width())), sep = "\n")
+  }
+}
+
+# What a written file is, and what it was made from.
+cli_trace_file <- function(file, options) {
+  about <- export_about(file)
+  if (is.null(about)) {
+    vetusta_stop(
+      "import", "The file does not say what it was made from.",
+      where = file,
+      todo = paste0(
+        "write it again with vetusta; of a CSV the file ",
+        basename(about_file(file)), " is needed too"
+      ),
+      usage = TRUE
+    )
+  }
+  if (options$json) {
+    cli_print_json(unclass(about))
+  } else {
+    cat(format(about), sep = "\n")
   }
 }
 

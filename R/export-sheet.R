@@ -16,8 +16,10 @@ write_sheet <- function(rows, path) {
       todo = "write fewer rows, or a .csv or .parquet file"
     )
   }
+  about <- about_table(rows)
   rows <- sheet_columns(rows)
   book <- openxlsx2::wb_workbook(creator = "vetusta")
+  sheet_about(book, about)
   book$add_worksheet("rows")
   if (nrow(rows)) {
     book$add_data_table(x = rows, table_name = "rows", na = NULL)
@@ -31,6 +33,28 @@ write_sheet <- function(rows, path) {
   }
   book$freeze_pane(first_row = TRUE)
   book$save(path)
+}
+
+# The document's properties: title, source and metadata. A property has room
+# for 32,000 characters here; beyond, the lineage is left out.
+sheet_about <- function(book, about) {
+  text <- about_json(about)
+  if (nchar(text) > 32000) {
+    about$notes[[1]]$lineage <- NULL
+    text <- about_json(about)
+  }
+  custom <- "custom" %in% names(formals(openxlsx2::wb_set_properties))
+  if (custom) {
+    book$set_properties(
+      title = about[["dc:title"]], subject = about[["dc:source"]],
+      custom = list(csvw = text)
+    )
+  } else {
+    book$set_properties(
+      title = about[["dc:title"]], subject = about[["dc:source"]],
+      comments = text
+    )
+  }
 }
 
 # The package writes 15 digits; numbers that need more are written in full.

@@ -6,7 +6,9 @@ export_endings <- list(
   parquet = function(rows, path, zone) {
     nanoparquet::write_parquet(
       export_columns(rows), path,
-      metadata = parquet_facts(rows)
+      metadata = c(
+        parquet_facts(rows), csvw = about_json(about_table(rows))
+      )
     )
   },
   jsonl = function(rows, path, zone) {
@@ -23,6 +25,9 @@ export_endings <- list(
 #' @param by For a folder of Parquet (`file` ends in `/`): the column by whose
 #'   values the rows are partitioned into folders named `column=value`, which
 #'   other engines can read; for a time or period, its year.
+#' @param about Whether to write beside a `.csv` or `.tsv` file what it is, as
+#'   CSV on the Web (`FILE-metadata.json`); Parquet and XLSX have it within. See
+#'   [export_about()].
 #' @param dictionary Whether to write a dictionary of the columns too, see
 #'   [export_dictionary()].
 #' @return `export_table()` writes the format of the file's ending: `.csv`,
@@ -33,12 +38,18 @@ export_endings <- list(
 #'   text. Other endings are refused.
 #' @export
 export_table <- function(rows, file, zone = "UTC", by = NULL,
-                         dictionary = FALSE, instants = FALSE) {
+                         dictionary = FALSE, instants = FALSE, about = TRUE) {
   check_text(file, "file", "export")
   check_zone(zone, "export")
   check_flag(dictionary, "dictionary")
   check_flag(instants, "instants")
-  if (!missing(rows) && !instants) rows <- bars_dated(rows)
+  check_flag(about, "about")
+  if (!missing(rows) && is.data.frame(rows)) {
+    # the lineage is that of the table as it was given
+    node <- lineage_written(rows)
+    if (!instants) rows <- bars_dated(rows)
+    attr(rows, "lineage") <- node
+  }
   if (grepl("/$", file)) {
     export_folder(check_exported(if (missing(rows)) NULL else rows), file, by)
   } else {
@@ -51,6 +62,9 @@ export_table <- function(rows, file, zone = "UTC", by = NULL,
     write <- export_endings[[export_ending(file)]]
     check_exported(if (missing(rows)) NULL else rows)
     write_whole(file, function(path) write(rows, path, zone))
+    if (about && grepl("[.][ct]sv$", file, ignore.case = TRUE)) {
+      about_write(rows, file)
+    }
   }
   if (dictionary) {
     beside <- sub("/$", "", sub("[.][a-z]+$", "", file))

@@ -40,6 +40,7 @@
 figure_candles <- function(bars, title = NULL, subtitle = NULL, caption = NULL,
                            zone = "UTC", calendar = NULL, names = NULL,
                            dark = FALSE, most = 200, with = NULL) {
+  asked <- lineage_asked()
   check_zone(zone, "figure")
   check_flag(dark, "dark")
   check_number(most, "most", 2, "figure")
@@ -95,7 +96,8 @@ figure_candles <- function(bars, title = NULL, subtitle = NULL, caption = NULL,
     ),
     y = if (!strips) "price", dark = dark
   ) + strip_text()
-  structure(figure, candles = grown$fit)
+  figure <- structure(figure, candles = grown$fit)
+  lineage_figure(figure, "figure_candles", asked)
 }
 
 candle_closes <- function(rows) {

@@ -186,6 +186,7 @@ revisions_of_all <- function(rows) {
 figure_season <- function(x, by = "year", title = NULL, subtitle = NULL,
                           caption = NULL, zone = "UTC", names = NULL,
                           dark = FALSE, heading = NULL) {
+  asked <- lineage_asked()
   check_choice(by, "by", c("year", "month"), "figure")
   check_zone(zone, "figure")
   check_flag(dark, "dark")
@@ -216,7 +217,7 @@ figure_season <- function(x, by = "year", title = NULL, subtitle = NULL,
   }
   unit <- unique(points$unit[!is.na(points$unit)])
   heads <- figure_heads(points$name, shared$shared, heading, 3)
-  figure_dressed(
+  figure <- figure_dressed(
     plot,
     title %||%
       paste0(
@@ -227,6 +228,7 @@ figure_season <- function(x, by = "year", title = NULL, subtitle = NULL,
     y = if (length(unit) == 1) unit,
     dark = dark
   )
+  lineage_figure(figure, "figure_season", asked)
 }
 
 season_note <- function(points) {
@@ -244,6 +246,7 @@ season_note <- function(points) {
 figure_spread <- function(x, change = "simple", title = NULL, subtitle = NULL,
                           caption = NULL, zone = "UTC", names = NULL,
                           dark = FALSE) {
+  asked <- lineage_asked()
   check_choice(change, "change", c("simple", "log", "difference"), "figure")
   check_zone(zone, "figure")
   check_flag(dark, "dark")
@@ -296,7 +299,7 @@ figure_spread <- function(x, change = "simple", title = NULL, subtitle = NULL,
     simple = "change", log = "change of the logarithm",
     difference = "difference"
   )
-  figure_dressed(
+  figure <- figure_dressed(
     plot,
     title %||% paste("How", figure_title(unique(points$name), 3), "changes"),
     subtitle %||%
@@ -315,6 +318,7 @@ figure_spread <- function(x, change = "simple", title = NULL, subtitle = NULL,
     ),
     x = words[[change]], dark = dark
   )
+  lineage_figure(figure, "figure_spread", asked)
 }
 
 # Changes so extreme that all others would fall into one column: beyond ten

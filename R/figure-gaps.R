@@ -32,6 +32,7 @@ gap_states <- c("present", "partly", "filled", "provisional", "missing")
 figure_gaps <- function(x, calendar = NULL, title = NULL, subtitle = NULL,
                         caption = NULL, zone = "UTC", names = NULL,
                         dark = FALSE, gaps = NULL) {
+  asked <- lineage_asked()
   check_zone(zone, "figure")
   check_flag(dark, "dark")
   check_calendar(calendar)
@@ -87,7 +88,7 @@ figure_gaps <- function(x, calendar = NULL, title = NULL, subtitle = NULL,
     paste(thousands(as.integer(count[count > 0])), names(count)[count > 0]),
     collapse = ", "
   )
-  figure_dressed(
+  figure <- figure_dressed(
     plot,
     title %||% paste("Coverage of", figure_title(unique(points$name), 3)),
     subtitle %||% paste0(figure_window(points$time, zone), ": ", said),
@@ -95,6 +96,7 @@ figure_gaps <- function(x, calendar = NULL, title = NULL, subtitle = NULL,
     dark = dark
   ) +
     ggplot2::theme(panel.grid.major = ggplot2::element_blank())
+  lineage_figure(figure, "figure_gaps", asked)
 }
 
 gap_tiles <- function(cells, strips, page) {

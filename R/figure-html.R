@@ -95,7 +95,10 @@ figure_page <- function(figure) {
   title <- figure_labels(figure)$title
   html_lines(
     if (length(title)) title else "Figure",
-    tags$main(figure_tags(figure, "figure", level = 1, wheel = TRUE)),
+    htmltools::tagList(
+      tags$main(figure_tags(figure, "figure", level = 1, wheel = TRUE)),
+      htmltools::HTML(lineage_tag(figure))
+    ),
     html_head()
   )
 }

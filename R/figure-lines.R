@@ -66,6 +66,7 @@ figure_lines <- function(x, value = NULL, panels = "none", index = NULL,
                          bridge = 30, dark = FALSE, columns = 2000,
                          heading = NULL, base = NULL, over = NULL,
                          with = NULL, second = NULL) {
+  asked <- lineage_asked()
   check_lines(panels, index, log_scale, zone, bridge, dark, columns)
   check_heading(heading)
   x <- given(x, "x", "figure")
@@ -109,7 +110,7 @@ figure_lines <- function(x, value = NULL, panels = "none", index = NULL,
     caption, overlay_words(with), jump_words(jumps),
     lines_notes(points, drawn, columns)
   )
-  figure_dressed(
+  figure <- figure_dressed(
     plot,
     title %||% heads$title,
     subtitle %||%
@@ -129,6 +130,7 @@ figure_lines <- function(x, value = NULL, panels = "none", index = NULL,
         8, 10
       )
     )
+  lineage_figure(figure, "figure_lines", asked)
 }
 
 check_lines <- function(panels, index, log_scale, zone, bridge, dark, columns) {

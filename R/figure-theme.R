@@ -130,11 +130,37 @@ figure_save <- function(figure, file, width = 1280, height = 800,
       open(beside, width, height, resolution)
       tryCatch(draw_built(built), finally = grDevices::dev.off())
       c(pdf = undate_pdf, svg = unnumber_svg, png = identity)[[ending]](beside)
+      figure_traced(figure, beside, ending)
       file.rename(beside, path)
     },
     "figure"
   )
   invisible(file)
+}
+
+# The lineage of a figure of a table.
+lineage_figure <- function(figure, step, asked) {
+  if (!is.null(asked)) {
+    attr(figure, "lineage") <- list(
+      step = step, arguments = asked,
+      version = as.character(utils::packageVersion("vetusta"))
+    )
+  }
+  figure
+}
+
+# Adds the lineage of a figure to its file.
+figure_traced <- function(figure, file, ending) {
+  node <- lineage_written(figure)
+  if (is.null(node)) {
+    return(invisible())
+  }
+  if (ending == "png") png_with_text(file, about_json(node))
+  if (ending == "svg") {
+    page <- xml2::read_xml(file)
+    xml2::xml_add_child(page, "metadata", about_json(node), .where = 0)
+    xml2::write_xml(page, file)
+  }
 }
 
 # Long texts in lines that fit a width in inches.

@@ -43,7 +43,8 @@ report_html <- function(report) {
     ),
     tags$main(
       id = "main", lapply(first, tabled), figures, lapply(others, tabled)
-    )
+    ),
+    htmltools::HTML(lineage_tag(report))
   )
   html_lines(report$title, body, html_head(), "report")
 }

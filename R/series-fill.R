@@ -154,7 +154,7 @@ series_unfill <- function(x) {
   }
   rule <- if (!is.null(x[["fill_rule"]])) {
     "fill_rule"
-  } else if (is_fill_rule(x)) {
+  } else if (!is.null(x[["rule"]]) && is_fill_rule(x)) {
     "rule"
   }
   drop <- c(rule, "was", "through_before", "known_before")

@@ -163,6 +163,10 @@ lineage_of_node <- function(node) {
         "# ", name, " is a table of ", counted(node$rows, "row"),
         " that was made by hand (hash ", node$hash, ")"
       ),
+      command = c(
+        "# in a shell, where the archive has nothing newer:",
+        paste0("# ", node$command)
+      ),
       changed = paste0(
         name, " <- ", texts, "  # changed by other code: ",
         counted(node$rows, "row"), ", hash ", node$hash
@@ -170,8 +174,9 @@ lineage_of_node <- function(node) {
       paste0(name, " <- ", node$step, "(", code, ")")
     ))
     rows[[length(rows) + 1]] <<- list(
-      name = name, step = node$step, arguments = code,
-      rows = as.integer(node$rows), hash = node$hash,
+      name = name, step = node$step,
+      arguments = node$command %||% code,
+      rows = as.integer(node$rows %||% NA), hash = node$hash %||% NA_character_,
       known = node$known %||% NA_character_, version = node$version
     )
     names[[key]] <<- name
@@ -185,7 +190,7 @@ lineage_of_node <- function(node) {
       script = c(
         "library(vetusta)",
         if (reads) "archive <- archive_open(\"archive.sqlite\")",
-        lines, last
+        lines, if (node$step != "command") last
       )
     ),
     class = "vetusta_lineage"
@@ -214,6 +219,10 @@ format.vetusta_lineage <- function(x, ...) {
       input = paste0(
         row$name, " was made by hand: ", counted(row$rows, "row")
       ),
+      command = paste0(
+        "made from these by the command: ", row$arguments,
+        if (!is.na(row$rows)) paste0("; ", counted(row$rows, "row"))
+      ),
       changed = paste0(
         row$name, " is ", row$arguments, ", changed by other code: ",
         counted(row$rows, "row")
@@ -224,8 +233,9 @@ format.vetusta_lineage <- function(x, ...) {
       )
     )
   }, "")
+  hash <- ifelse(is.na(x$steps$hash), "", paste0(", hash ", x$steps$hash))
   c(
-    paste0(words, " (vetusta ", x$steps$version, ", hash ", x$steps$hash, ")"),
+    paste0(words, " (vetusta ", x$steps$version, hash, ")"),
     "", x$script
   )
 }

@@ -267,3 +267,12 @@ test_that("filling and removing keep empty rows and older releases", {
     as.data.frame(series_unfill(full))[names(once)], once, ignore_attr = TRUE
   )
 })
+
+test_that("a table without filled values is unfilled to itself", {
+  levels <- series_frame(data.frame(
+    series = "l", period = as.Date("2025-12-05") + 0:5, value = 1:6 + 0
+  ))
+  expect_identical(series_unfill(levels)$value, levels$value)
+  months <- series_aggregate(levels, "M")
+  expect_identical(series_unfill(months)$value, months$value)
+})

@@ -1,0 +1,177 @@
+# Reading what a written file is (export-about.R): metadata in open standards,
+# and the lineage.
+
+csvw_types <- list(
+  text = "string", number = "number", day = "date", instant = "dateTime",
+  flag = "boolean"
+)
+
+about_file <- function(file) paste0(file, "-metadata.json")
+
+# The id of the lineage in a page.
+lineage_id <- "lineage"
+
+# What a file says about itself; NULL where it says nothing.
+about_read <- function(file) {
+  read <- about_readers[[tolower(tools::file_ext(file))]]
+  text <- if (!is.null(read)) {
+    tryCatch(read(file), error = function(e) NULL)
+  }
+  if (is.null(text) || !nzchar(text)) {
+    return(NULL)
+  }
+  about <- tryCatch(
+    jsonlite::fromJSON(text, simplifyVector = FALSE),
+    error = function(e) {
+      vetusta_stop(
+        "import", "The metadata of the file is not JSON.",
+        where = file, todo = "remove it, or write the file again"
+      )
+    }
+  )
+  about_of(about)
+}
+
+about_of <- function(about) {
+  # a figure or report has its lineage only
+  if (!is.null(about$step)) {
+    return(structure(list(lineage = about), class = "vetusta_about"))
+  }
+  columns <- about$tableSchema$columns
+  text <- function(name) {
+    vapply(columns, function(x) as.character(x[[name]] %||% NA)[1], "")
+  }
+  types <- unlist(lapply(columns, function(x) {
+    type <- if (is.list(x$datatype)) x$datatype$base else x$datatype
+    names(csvw_types)[match(type, unlist(csvw_types))] %||% NA
+  }))
+  notes <- about$notes[[1]] %||% list()
+  structure(
+    list(
+      title = about[["dc:title"]], source = about[["dc:source"]],
+      licence = about[["dc:license"]],
+      columns = as_rows(list(
+        column = vapply(columns, function(x) {
+          as.character(unlist(x$titles)[1] %||% x$name)
+        }, ""),
+        type = types, unit = text("schema:unitText"),
+        meaning = text("dc:description")
+      )),
+      interval = notes$interval, zone = notes$zone, calendar = notes$calendar,
+      delay = notes$delay,
+      titles = unlist(notes$titles), lineage = notes$lineage
+    ),
+    class = "vetusta_about"
+  )
+}
+
+about_beside <- function(file) {
+  beside <- about_file(file)
+  if (file.exists(beside)) {
+    paste(readLines(beside, warn = FALSE, encoding = "UTF-8"), collapse = "\n")
+  }
+}
+
+about_readers <- list(
+  csv = about_beside,
+  tsv = about_beside,
+  parquet = function(file) {
+    pairs <- nanoparquet::read_parquet_metadata(file)
+    pairs <- pairs$file_meta_data$key_value_metadata[[1]]
+    pairs$value[match("csvw", pairs$key)] %|na|% NULL
+  },
+  xlsx = function(file) {
+    sheet_property(file, "docProps/custom.xml", "//*[@name = 'csvw']") %||%
+      sheet_property(
+        file, "docProps/core.xml", "//*[local-name() = 'description']"
+      )
+  },
+  png = function(file) png_text(file),
+  svg = function(file) {
+    node <- xml2::xml_find_first(
+      xml2::read_xml(file), "//*[local-name() = 'metadata']"
+    )
+    if (!is.na(node)) xml2::xml_text(node)
+  },
+  html = function(file) {
+    node <- xml2::xml_find_first(
+      xml2::read_html(file, options = c("HUGE", "RECOVER", "NOERROR")),
+      paste0("//script[@id = '", lineage_id, "']")
+    )
+    if (!is.na(node)) xml2::xml_text(node)
+  }
+)
+
+# The text of a document's property; NULL without it.
+sheet_property <- function(file, part, path) {
+  if (!part %in% utils::unzip(file, list = TRUE)$Name) {
+    return(NULL)
+  }
+  connection <- unz(file, part, "rb")
+  on.exit(close(connection))
+  node <- xml2::xml_find_first(
+    xml2::read_xml(readBin(connection, "raw", 1e6)), path
+  )
+  text <- if (!is.na(node)) xml2::xml_text(node)
+  if (length(text) && startsWith(text, "{")) text
+}
+
+png_text <- function(file) {
+  bytes <- readBin(file, "raw", file.size(file))
+  at <- 9
+  while (at + 8 <= length(bytes)) {
+    size <- sum(as.integer(bytes[at + 0:3]) * 256^(3:0))
+    if (identical(rawToChar(bytes[at + 4:7]), "iTXt")) {
+      data <- bytes[at + 8 + seq_len(size) - 1]
+      zero <- which(data == as.raw(0))
+      if (identical(rawToChar(data[seq_len(zero[1] - 1)]), lineage_id)) {
+        text <- rawToChar(data[-seq_len(zero[1] + 4)])
+        Encoding(text) <- "UTF-8"
+        return(text)
+      }
+    }
+    at <- at + 12 + size
+  }
+  NULL
+}
+
+# Arguments of an import that were not given, from the metadata of the file:
+# interval, zone, units, and text columns, which stay text.
+about_import <- function(file) {
+  about <- tryCatch(about_read(file), vetusta_error = function(e) NULL)
+  columns <- about$columns
+  if (is.null(columns)) {
+    return(NULL)
+  }
+  stated <- !is.na(columns$unit)
+  texts <- setdiff(
+    columns$column[columns$type %in% "text"], c(bars_columns, observed_columns)
+  )
+  list(
+    interval = about$interval, zone = about$zone,
+    unit = if (any(stated)) {
+      stats::setNames(columns$unit[stated], columns$column[stated])
+    },
+    types = if (length(texts)) {
+      stats::setNames(rep("text", length(texts)), texts)
+    },
+    # a calendar by its name, where there is one
+    calendar = if (length(about$calendar)) {
+      tryCatch(
+        source_calendar(about$calendar),
+        vetusta_error = function(e) NULL
+      )
+    },
+    title = about$title, delay = about$delay, columns = columns$column
+  )
+}
+
+# The stated types of columns that the table has.
+about_types <- function(about, rows) {
+  types <- about$types[names(about$types) %in% names(rows)]
+  if (length(types)) types
+}
+
+observed_columns <- c(
+  "series", "period", "value", "status", "known", "frequency"
+)
