@@ -77,6 +77,9 @@ browse_main <- function(place) {
     panel("Versions", shiny::uiOutput("versions")),
     panel("Requests", shiny::uiOutput("requests")),
     panel(
+      "Trace", browse_day("day", "Values of the day"), shiny::uiOutput("trace")
+    ),
+    panel(
       "Copy", shiny::uiOutput("lines"),
       shiny::downloadButton("csv", "Values as CSV"),
       shiny::downloadButton("picture", "Figure as PNG"),
@@ -195,6 +198,9 @@ browse_outputs <- function(place, input, output, chosen, wanted) {
   })
   output$requests <- shown("requests", function() {
     browse_requests(place, chosen())
+  })
+  output$trace <- shown("trace", function() {
+    browse_trace(place, chosen(), wanted()$day)
   })
   output$lines <- shiny::renderUI(
     browse_copies(browse_lines(place, chosen(), wanted()))

@@ -18,6 +18,7 @@ browse_controls <- function() {
       "none" = "", "1 day", "1 week", "1 month", "3 months", "1 year"
     )),
     browse_day("base", "100 on"),
+    select("repair", "Repair", browse_repairs),
     select("fill", "Fill gaps", c(
       "no" = "", "last", "linear", "spline", "monotone", "seasonal"
     )),
@@ -37,7 +38,8 @@ browse_day <- function(id, label) {
 }
 
 browse_fields <- c(
-  "kind", "from", "to", "resample", "over", "base", "fill", "as_of"
+  "kind", "from", "to", "resample", "over", "base", "repair", "fill", "as_of",
+  "day"
 )
 
 # The choices as a list of texts; days only where they are days.
@@ -46,7 +48,7 @@ browse_wanted <- function(input) {
     stats::setNames(nm = browse_fields), function(name) input[[name]] %||% ""
   )
   day <- "^[0-9]{4}-[0-9]{2}-[0-9]{2}$"
-  for (name in c("from", "to", "base", "as_of")) {
+  for (name in c("from", "to", "base", "as_of", "day")) {
     if (!grepl(day, wanted[[name]])) wanted[[name]] <- ""
   }
   wanted$log <- isTRUE(input$log)
@@ -80,7 +82,7 @@ browse_query <- function(token, state, input) {
 
 # A page that is opened by such a URL has its choices.
 browse_restore <- function(session, query) {
-  for (name in intersect(names(query), c("kind", "over", "fill"))) {
+  for (name in intersect(names(query), c("kind", "over", "repair", "fill"))) {
     shiny::updateSelectInput(session, name, selected = query[[name]])
   }
   if (length(query$search)) {
@@ -89,7 +91,9 @@ browse_restore <- function(session, query) {
   if (identical(query$log, "yes")) {
     shiny::updateCheckboxInput(session, "log", value = TRUE)
   }
-  days <- query[intersect(names(query), c("from", "to", "base", "as_of"))]
+  days <- query[intersect(
+    names(query), c("from", "to", "base", "as_of", "day")
+  )]
   if (length(days)) session$sendCustomMessage("days", days)
   session$userData$resample <- query$resample
   if (length(query$view)) {

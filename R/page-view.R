@@ -30,12 +30,19 @@ browse_read <- function(place, chosen, wanted) {
     )
   }
   stored <- tables
+  if (nzchar(wanted$repair)) {
+    tables <- lapply(
+      tables, browse_repaired, place, source, zone, wanted$repair
+    )
+  }
+  repaired <- unique(unlist(lapply(tables, attr, "repaired")))
   if (nzchar(wanted$fill)) {
     tables <- lapply(tables, browse_filled, place, calendar, wanted$fill)
   }
   list(
     tables = lapply(tables, archive_unit_labels, archive = archive),
     stored = stored,
+    repaired = repaired,
     names = c(
       archive_drawn_names(archive, tables, unique(chosen$source)),
       stats::setNames(chosen$name, chosen$key)[nzchar(chosen$name)]
@@ -55,10 +62,19 @@ browse_filled <- function(table, place, calendar, rule) {
   )
 }
 
-# What filling did: how many values of which series, and what stays open.
+# What repair and filling did: how many values of which series, and what stays
+# open.
 browse_effect <- function(read, wanted) {
-  if (inherits(read, "condition") || !nzchar(wanted$fill)) {
+  if (inherits(read, "condition")) {
     return(NULL)
+  }
+  if (!nzchar(wanted$fill)) {
+    return(if (length(read$repaired)) {
+      shiny::tags$p(
+        class = "effect", role = "status",
+        paste0(paste(read$repaired, collapse = "; "), ". Nothing is stored.")
+      )
+    })
   }
   filled <- sum(vapply(read$tables, function(table) {
     sum(table$status %in% "filled")
@@ -67,6 +83,9 @@ browse_effect <- function(read, wanted) {
   shiny::tags$p(
     class = "effect", role = "status",
     paste0(
+      if (length(read$repaired)) {
+        paste0(paste(read$repaired, collapse = "; "), "; ")
+      },
       counted(filled, "value"), " filled by the rule ", wanted$fill,
       if (NROW(left)) {
         paste0(
@@ -301,6 +320,25 @@ browse_lines <- function(place, chosen, wanted) {
     ),
     "Figure, on the command line" = paste(
       c("vetusta figure", kind, ids, drawn, options), collapse = " "
+    ),
+    "Adjusted, on the command line" = if (wanted$repair %in%
+      c("splits", "all")) {
+      paste(
+        c("vetusta adjust", ids, "--of", wanted$repair, options),
+        collapse = " "
+      )
+    },
+    "Traced, on the command line" = paste(
+      c(
+        "vetusta trace", shQuote(chosen$id[1]), "--at",
+        if (has("day")) {
+          wanted$day
+        } else {
+          format_instant(utc(as.numeric(chosen$last[1])))
+        },
+        place$command
+      ),
+      collapse = " "
     ),
     "Filled, on the command line" = if (has("fill")) {
       paste(

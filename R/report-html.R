@@ -30,7 +30,9 @@ report_html <- function(report) {
         class = "soft",
         paste0(
           paste(report$summary, collapse = " "), " Made ",
-          format_instant(report$made), "; times in ", report$zone, "."
+          format_instant(report$made), "; times in ", report$zone,
+          ". The request and the row that a value came from: vetusta trace ",
+          "ID --at TIME; the IDs stand under Series."
         )
       ),
       report_numbers_tags(report$numbers)

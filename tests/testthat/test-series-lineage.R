@@ -71,7 +71,7 @@ test_that("scripts of random chains make the same table", {
       vetusta:::table_hash(again), vetusta:::table_hash(x),
       label = paste(lineage$script, collapse = "\n")
     )
-    expect_identical(as.data.frame(again), as.data.frame(x))
+    expect_identical(lapply(again, identity), lapply(x, identity))
     made <- made + 1
   })
   expect_identical(made, 25)
