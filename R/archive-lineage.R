@@ -5,10 +5,19 @@ reading_log <- new.env(parent = emptyenv())
 # So many readings are written down one by one.
 readings_most <- 100
 
+# Returns what was noted before, for readings_again().
 readings_begin <- function(command) {
+  before <- as.list(reading_log)
   reading_log$command <- command
   reading_log$nodes <- list()
   reading_log$count <- 0
+  invisible(before)
+}
+
+readings_again <- function(before) {
+  for (name in c("command", "nodes", "count")) {
+    assign(name, before[[name]], envir = reading_log)
+  }
 }
 
 readings_end <- function() readings_begin(NULL)

@@ -208,22 +208,27 @@ archive_read <- function(archive, ids = NULL, from = NULL, to = NULL,
       }
     )
     names(tables) <- sub("@.*", "", names(tables))
-    read_lineages(tables, if (nrow(listed) > 50) ids else listed$id, asked)
+    read_lineages(
+      tables, ids, split(listed$id, factor(group, unique(group))), asked
+    )
   })
 }
 
-# Adds the lineage of a reading to each of its tables.
-read_lineages <- function(tables, ids, asked) {
+# Adds the lineage of a reading to each of its tables: that of reading its own
+# series alone. Of many series the IDs are as they were given.
+read_lineages <- function(tables, ids, own, asked) {
   asked <- asked[!vapply(asked, is.null, TRUE)]
   places <- names(tables)
   for (i in seq_along(tables)) {
     known <- last_known(tables[[i]])
     given <- asked
     if (is.null(given$as_of) && !is.na(known)) given$as_of <- known
+    few <- length(own[[i]]) <= 50 || length(ids) > 50
     node <- lineage_node(
       "archive_read",
-      lapply(c(list(ids = ids), given), lineage_text), tables[[i]],
-      table = if (anyDuplicated(places)) i else places[i],
+      lapply(c(list(ids = if (few) own[[i]] else ids), given), lineage_text),
+      tables[[i]],
+      table = if (few || !anyDuplicated(places)) places[i] else i,
       known = known
     )
     readings_add(node)

@@ -215,7 +215,7 @@ complete_kinds <- c(
     stats::setNames(
       nm = c(
         "gaps", "fill", "align", "resample", "change", "export", "revisions",
-        "trace"
+        "trace", "pack"
       )
     ),
     function(name) complete_ids

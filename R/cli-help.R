@@ -19,7 +19,7 @@ cli_groups <- list(
     "check", "gaps", "fill", "resample", "align", "adjust", "continuous", "join"
   ),
   analyse = c("change", "rank", "model"),
-  share = c("export", "report", "trace"),
+  share = c("export", "report", "trace", "pack", "unpack"),
   care = c("archive", "demo", "completion", "help", "version")
 )
 

@@ -60,6 +60,8 @@ cli_commands <- c(
     "read, copy it"
   ),
   import = "import a file into the archive",
+  pack = "pack series, cards and outputs into one file, to take along",
+  unpack = "make a desk of a pack, and say whether its numbers are the same",
   completion = paste0(
     "completion of commands, options and series IDs for ", "bash and zsh"
   ),

@@ -87,6 +87,9 @@ output_write <- function(desk, name, entry) {
       todo = "add file: or append:"
     )
   }
+  # what is written has the output as its lineage, not the command around it
+  around <- readings_begin(paste0("vetusta refresh  # output ", name))
+  on.exit(readings_again(around))
   options <- output_options(desk, entry)
   if (isTRUE(entry$report)) {
     report <- desk_report(
@@ -214,7 +217,7 @@ output_rank <- function(archive, entry, options) {
 output_options <- function(desk, entry) {
   list(
     words = entry$series,
-    desk = desk$folder,
+    desk = desk$home %||% desk$folder,
     from = output_from(entry),
     to = entry$to,
     session = entry$session %||% "regular",

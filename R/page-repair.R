@@ -63,7 +63,7 @@ browse_without_spikes <- function(table, zone) {
 browse_actions <- function(place, source) {
   archive <- place$reader()
   sets <- archive_datasets(archive)
-  set <- sets[sets$source == source & sets$shape %in% "actions", ]
+  set <- datasets_of_shape(sets[sets$source == source, ], "actions")
   if (nrow(set)) archive_rows(archive, source, set$dataset[1])
 }
 
