@@ -36,8 +36,16 @@ series_by_symbol <- function(series) {
 
 bars_within <- function(archive, series, start, end, at, newest = TRUE) {
   series <- series_by_symbol(series)
+  renamed <- if (nrow(series)) series_renamed(archive, series, at)
+  if (!is.null(renamed)) series <- renamed
   dimensions <- series_dimensions(series)
+  if (!is.null(renamed)) dimensions$symbol <- renamed$shown
   read <- read_rows(archive, series, start, end, at, newest)
+  # each name has the days on which it was the name
+  if (!is.null(renamed)) {
+    time <- as.numeric(read$columns$time)
+    read <- without_rows(read, rows_unnamed(renamed, read$owner, time))
+  }
   columns <- read$columns
   n <- length(read$owner)
   rows <- list(

@@ -6,7 +6,7 @@ pack_form <- 1
 
 # Shapes of keyed rows that go with the series of their source: names, actions
 # and contracts are needed to read these alike.
-pack_lists <- c("instruments", "places", "actions", "contracts")
+pack_lists <- c("instruments", "places", "actions", "contracts", "members")
 
 # Writes the parts of a pack into a folder; returns list(files, tables), where
 # `tables` has the lineage of each table as it reads now.

@@ -4,7 +4,10 @@
 #'
 #' @param archive An archive.
 #' @param source,dataset The names of the source and of its dataset.
-#' @param as_of An instant or a day: the rows as known then.
+#' @param as_of An instant or a day: the rows as known then. For `instruments`
+#'   with first and last days the list of that day: also entries that were
+#'   collected later, without those that had left before and without what came
+#'   later.
 #' @param all For a dataset of snapshots: every snapshot; by default the latest
 #'   row of each key. The column `at` is the instant of the snapshot.
 #' @return A data frame with the columns of the shape and the further columns of
@@ -87,6 +90,39 @@ rows_of_frames <- function(archive, source, dataset, frames, shape, all) {
 }
 
 rows_of_records <- function(archive, source, dataset, shape, at) {
+  listed <- if (is.finite(at)) listing_columns[shape] else NA_character_
+  if (!is.na(listed)) {
+    return(rows_listed(archive, source, dataset, shape, at))
+  }
+  rows_of_records_at(archive, source, dataset, shape, at)
+}
+
+# The list of a day: entries known then, and those that the source states were
+# listed then, without what came later; not those that had left before.
+rows_listed <- function(archive, source, dataset, shape, at) {
+  now <- rows_of_records_at(archive, source, dataset, shape, Inf)
+  then <- rows_of_records_at(archive, source, dataset, shape, at)
+  keys <- function(rows) record_key_texts(shape, rows)
+  day <- as.Date(utc(at), tz = "UTC")
+  first <- now[["first_day"]] %||% now[["listed"]]
+  stated <- inherits(first, "Date") & !keys(now) %in% keys(then)
+  early <- now[stated & first %in% first[which(first <= day)], , drop = FALSE]
+  all <- as_rows(as.list(data.table::rbindlist(
+    list(then, early),
+    use.names = TRUE, fill = TRUE
+  )))
+  for (name in intersect(c("last_day", "delisted"), names(all))) {
+    left <- all[[name]]
+    if (!inherits(left, "Date")) next
+    all <- all[is.na(left) | left >= day, , drop = FALSE]
+    # what is known later is not known on this day
+    all[[name]][all[[name]] > day] <- NA
+  }
+  by <- intersect(record_keys[[shape]], names(all))
+  as_rows(ordered_rows(as.list(all), by))
+}
+
+rows_of_records_at <- function(archive, source, dataset, shape, at) {
   records <- store_records(archive, source, dataset, at)
   if (!length(records$bodies)) {
     empty <- lapply(records$types, function(type) rep(NA_character_, 0))

@@ -17,6 +17,7 @@ record_keys <- list(
   places = "place",
   actions = c("symbol", "ex_day", "kind"),
   contracts = "symbol",
+  members = c("list", "symbol", "first_day"),
   datasets = "dataset"
 )
 

@@ -35,6 +35,9 @@ action_rules <- list(
     map = function(size, before, behind, method) c(1 - size, 0)
   )
 )
+# Kinds of actions that change a name, not a price.
+names_actions <- c("rename", "merge")
+
 changes_shares <- c(
   split = TRUE, consolidation = TRUE, "stock-dividend" = TRUE,
   "cash-dividend" = FALSE, "spin-off" = FALSE
@@ -322,6 +325,11 @@ actions_frame <- function(actions, zone) {
       )
     }
   }
+  # a rename or a merger changes no price
+  actions <- actions[
+    !as.character(actions$kind) %in% names_actions, ,
+    drop = FALSE
+  ]
   n <- nrow(actions)
   day <- as_action_day(actions$ex_day, zone)
   kind <- as.character(actions$kind)

@@ -62,6 +62,8 @@ cli_align <- function(arguments) {
   # values before the window count in it
   window <- options[c("from", "to")]
   options["from"] <- list(NULL)
+  # a member's first day may use the value of the day before
+  options$members_later <- TRUE
   # with revisions, each time of the grid has the release known by then
   options$releases <- !options$look_ahead
   read <- cli_series(options)
@@ -95,6 +97,9 @@ cli_align <- function(arguments) {
     calendar = calendars
   )
   rows <- do.call(series_align, c(tables, arguments))
+  if (!is.null(options$members)) {
+    rows <- series_members(rows, cli_members(options), read$zone)
+  }
   cli_put(cli_window(rows, options, read$zone), options)
 }
 

@@ -38,7 +38,7 @@ cli_export <- function(arguments) {
           "bars of a day or longer: the instant of the opening, not the day",
           flag = TRUE
         ),
-        cli_option("columns"), cli_option("span"),
+        cli_option("columns"), cli_option("span"), cli_option("members"),
         cli_option(
           "dictionary", "write beside the file what its columns are",
           flag = TRUE
@@ -145,6 +145,7 @@ cli_export_parted <- function(options) {
     !is.null(options$append) ||
     !is.null(options$columns) ||
     !is.null(options$span) ||
+    !is.null(options$members) ||
     options$instants
   if (is.null(options$file) || !grepl("/$", options$file) || other) {
     return(NULL)
@@ -266,6 +267,9 @@ cli_export_rows <- function(archive, id, options) {
 }
 
 cli_export_series <- function(archive, options) {
+  if (!is.null(options$members)) {
+    options$words <- cli_ids_of_members(archive, options$words, options)
+  }
   short <- longer_ids(archive, options$words)
   series <- archive_find(
     archive, c(setdiff(options$words, short$id), short$stored)
@@ -276,7 +280,7 @@ cli_export_series <- function(archive, options) {
     archive, setdiff(options$words, short$id), short, options, series, known,
     zone, cli_longer(options)
   )
-  tables <- cli_distinct(tables, series)
+  tables <- cli_distinct(cli_only_members(tables, options, zone), series)
   if (!is.null(options$span)) {
     tables <- lapply(tables, cli_last_span, options$span, zone)
   }

@@ -63,6 +63,13 @@ cli_shared <- list(
   list = c("FILE", "a file that gets values as a desk's list, a line each"),
   limit = c("N", "at most so many"),
   map = c("PAIRS", "the file's names of columns, as time=When,value=Level"),
+  members = c(
+    "LIST",
+    paste(
+      "only members of a list, each on the days on which it was one, as",
+      "quay/members/Q20 or quay/directory"
+    )
+  ),
   name = c("NAME", "the name to give"),
   over = c(
     "LENGTH",

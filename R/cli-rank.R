@@ -23,7 +23,7 @@ cli_rank <- function(arguments) {
           "window", "in which earlier highs and lows are looked for [1 year]",
           default = "1 year"
         ),
-        cli_option("as-of")
+        cli_option("as-of"), cli_option("members")
       ),
       cli_place_options(), cli_result_options()
     ),
@@ -102,6 +102,17 @@ cli_ranked <- function(archive, words, where, options) {
   source <- unique(
     sub("/.*", "", if (plain) words else archive_find(archive, words)$id)
   )
+  if (!is.null(options$members)) {
+    day <- options$on %||% options$as_of %||%
+      max(as.Date(rows[["time"]] %||% rows[["at"]] %||% Sys.time()))
+    members <- cli_members(options, day)
+    said <- attr(rows, "how")
+    rows <- rows[rows$symbol %in% members$symbol, , drop = FALSE]
+    attr(rows, "how") <- c(said, paste0(
+      "of the ", counted(nrow(members), "member"), " of ", options$members,
+      " on ", format(day)
+    ))
+  }
   rows <- cli_rank_directory(archive, rows, source)
   typed <- mean(!is.na(rows[["type"]] %||% NA))
   # with an incomplete directory most types are unknown

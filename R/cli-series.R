@@ -6,7 +6,7 @@ cli_series_options <- function() {
     cli_option("input"), cli_option("map"),
     cli_option("time-as", "[rfc3339]", default = "rfc3339"),
     cli_option("symbol"), cli_option("interval"), cli_option("as-of"),
-    cli_option("value", "[close]"),
+    cli_option("value", "[close]"), cli_option("members"),
     cli_option("zone", "; by default the calendar's, else UTC"),
     cli_option("calendar", "; by default that of the series' source")
   )
@@ -76,6 +76,9 @@ cli_series <- function(options, longer = cli_longer(options)) {
   }
   archive <- cli_archive(options)
   ids <- cli_ids(options$words)
+  if (!is.null(options$members)) {
+    ids <- cli_ids_of_members(archive, ids, options)
+  }
   short <- longer_ids(archive, ids)
   stored <- c(setdiff(ids, short$id), short$stored)
   series <- archive_find(archive, stored)
@@ -85,6 +88,9 @@ cli_series <- function(options, longer = cli_longer(options)) {
     archive, setdiff(ids, short$id), short, options, series, known, zone, longer
   )
   sources <- sub("/.*", "", names(tables))
+  if (!isTRUE(options$members_later)) {
+    tables <- cli_only_members(tables, options, zone)
+  }
   list(
     tables = cli_distinct(tables, series),
     calendars = unname(known$calendars[sources]),
@@ -104,6 +110,37 @@ cli_calendars <- function(options, series) {
   })
   alike <- vapply(calendars, identical, TRUE, calendars[[1]])
   list(calendars = calendars, calendar = if (all(alike)) calendars[[1]])
+}
+
+# The members of the list that an option names.
+cli_members <- function(options, on = NULL) {
+  archive_members(cli_archive(options), options$members, on)
+}
+
+# Tables of the archive on the days on which their series were members.
+cli_only_members <- function(tables, options, zone) {
+  if (is.null(options$members)) {
+    return(tables)
+  }
+  lapply(tables, series_members, cli_members(options), zone)
+}
+
+# Series of symbols that were members at any time.
+cli_ids_of_members <- function(archive, ids, options) {
+  members <- archive_members(archive, options$members)
+  series <- archive_find(archive, ids)
+  ids <- series$id[sub(":.*", "", series$key) %in% members$symbol]
+  if (!length(ids)) {
+    vetusta_stop(
+      "argument",
+      paste0("None of these series is a member of ", options$members, "."),
+      todo = paste0(
+        "its members are ",
+        paste(utils::head(unique(members$symbol), 5), collapse = ", ")
+      )
+    )
+  }
+  ids
 }
 
 # KELD,TAMX are two series IDs, as KELD TAMX are.

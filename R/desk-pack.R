@@ -27,10 +27,10 @@
 #' pack_open("keld.zip", "keld-desk")
 #' }
 desk_pack <- function(desk, ids, file, from = NULL, to = NULL, as_of = NULL) {
-  own <- !inherits(desk, "vetusta_archive")
+  own <- !inherits(given(desk, "desk"), "vetusta_archive")
   if (own) check_desk(desk)
-  check_text(ids, "ids", several = TRUE)
-  check_text(file, "file", "export")
+  check_text(given(ids, "ids"), "ids", several = TRUE)
+  check_text(given(file, "file"), "file", "export")
   if (!grepl("[.]zip$", file)) {
     vetusta_stop(
       "export", "A pack is a .zip file.",
@@ -172,8 +172,8 @@ pack_script <- function(tables) {
 #'   `why` (the reason where it is not).
 #' @export
 pack_open <- function(file, folder) {
-  check_import_file(file)
-  check_text(folder, "folder", "import")
+  check_import_file(given(file, "file"))
+  check_text(given(folder, "folder"), "folder", "import")
   if (file.exists(folder)) {
     vetusta_stop(
       "import", "The folder exists already.",
@@ -232,7 +232,8 @@ pack_unzip <- function(file, folder) {
   })
   names <- list$filename
   # parts of a path begin with a letter or digit: none leads out of the folder
-  plain <- grepl("^([A-Za-z0-9_-][A-Za-z0-9._ -]*/)*[A-Za-z0-9_-][^/:]*$", names)
+  part <- "[A-Za-z0-9_-][A-Za-z0-9._ -]*/"
+  plain <- grepl(paste0("^(", part, ")*[A-Za-z0-9_-][^/:]*$"), names)
   files <- names[!grepl("/$", names)]
   if (!"pack.json" %in% names || !all(plain[!grepl("/$", names)])) {
     stop_pack(file, "it is not a pack of vetusta")

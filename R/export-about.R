@@ -86,7 +86,7 @@ about_write <- function(rows, file) {
 #' export_table(data.frame(symbol = "KELD", close = 41.2), file)
 #' export_about(file)
 export_about <- function(file) {
-  check_import_file(file)
+  check_import_file(given(file, "file"))
   about_read(file)
 }
 

@@ -41,8 +41,8 @@ query_every.vetusta_query_rows <- function(query) {
 
 # Directories are requested once a day, everything else once an hour.
 seldom_shapes <- c(
-  instruments = 86400, places = 86400, documents = 86400, datasets = 86400,
-  actions = 86400, contracts = 86400
+  instruments = 86400, members = 86400, places = 86400, documents = 86400,
+  datasets = 86400, actions = 86400, contracts = 86400
 )
 
 # The window ends with the last complete bar; an unfinished one comes with the

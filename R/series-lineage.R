@@ -118,7 +118,7 @@ lineage_step <- function(result, step, asked) {
 #' days <- archive_read(archive, "KELD")[[1]]
 #' series_lineage(series_change(days))
 series_lineage <- function(x) {
-  node <- if (is.data.frame(x)) {
+  node <- if (is.data.frame(given(x, "x"))) {
     if (has_lineage(x)) lineage_input(x)
   } else if (is.list(x) && !is.null(x$step)) {
     x

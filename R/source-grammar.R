@@ -156,6 +156,7 @@ shape_columns <- list(
   places = "place",
   actions = c("symbol", "ex_day", "kind"),
   contracts = c("symbol", "last_day"),
+  members = c("list", "symbol"),
   datasets = "dataset",
   table = character()
 )

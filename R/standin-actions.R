@@ -18,10 +18,10 @@ quay_actions <- function() {
   brom <- epoch_days(
     vapply(years, function(year) as.numeric(nth(year, 5, 2, 2)), 0)
   )
-  action <- function(code, day, sort, shares, cash, announced) {
+  action <- function(code, day, sort, shares, cash, announced, to = NA) {
     data.frame(
       code = code, day = day, sort = sort, shares = shares, cash = cash,
-      announced = announced
+      to = to, announced = announced
     )
   }
   all <- rbind(
@@ -34,7 +34,17 @@ quay_actions <- function() {
     action(
       "YSLT", ysel, "cash", NA, 0.42 + 0.02 * (quarters$year - 2024), ysel - 21
     ),
-    action("BROM", brom, "cash", NA, c(2.1, 2.3, 2.25), brom - 60)
+    action("BROM", brom, "cash", NA, c(2.1, 2.3, 2.25), brom - 60),
+    # Gravel Works got another symbol; Pellin Barges was taken over, with three
+    # shares of KELD for five
+    action(
+      "GRVN", as.Date("2019-06-03"), "renamed", NA, NA, as.Date("2019-05-06"),
+      "GRAV"
+    ),
+    action(
+      "PELL", as.Date("2022-02-14"), "taken", 0.6, NA, as.Date("2022-01-10"),
+      "KELD"
+    )
   )
   all[order(all$day, all$code), ]
 }
@@ -55,7 +65,7 @@ quay_actions_page <- function(query, settings) {
 # Raw prices before a split are unadjusted.
 quay_raw_factor <- function(code, days) {
   all <- quay_actions()
-  all <- all[all$code == code & !is.na(all$shares), ]
+  all <- all[all$code == code & all$sort %in% c("split", "consol"), ]
   factor <- rep(1, length(days))
   for (i in seq_len(nrow(all))) {
     factor[days < all$day[i]] <- factor[days < all$day[i]] * all$shares[i]
@@ -143,4 +153,70 @@ quay_contract_days <- function(code, from, until, calendar) {
   )
   rows <- rows[here, ]
   rows[rows$at >= from & rows$at < until, ]
+}
+
+# Days of a symbol that is another one's earlier name, or that was taken over:
+# the symbol with whose walk it is made, and its first and last day.
+quay_former <- function(code) {
+  list(
+    GRVN = list(of = "GRAV", until = as.Date("2019-06-03")),
+    GRAV = list(of = "GRAV", from = as.Date("2019-06-03")),
+    PELL = list(of = "PELL", until = as.Date("2022-02-14"))
+  )[[code]]
+}
+
+# The Quay 20: twenty shares; of a half-year's list one or two have left at the
+# beginning of the next, announced ten days before.
+quay_members <- function() {
+  shares <- c(
+    "KELD", "TAMX", "BROM", "YSLT", "ORVB", "SALT", "GRAV", "TIMB", "LOCK",
+    "MIRQ", "TESK", "MIRT", "LUDX", "WATR"
+  )
+  directory <- market_directory()
+  others <- directory$code[directory$kind == "share"]
+  others <- utils::head(setdiff(others, c(shares, "BARGE")), 60)
+  # Pellin Barges was a member until it was taken over
+  now <- c(setdiff(shares, "MIRT"), utils::head(others, 6), "PELL")
+  waiting <- c("MIRT", others[-(1:6)])
+  halves <- seq(as.Date("2016-01-04"), as.Date("2027-12-31"), by = "6 months")
+  rows <- data.frame(
+    list = "Q20", code = now, since = halves[1], until = as.Date(NA),
+    told = halves[1] - 10
+  )
+  for (i in seq_along(halves)[-1]) {
+    # the largest lines always stay
+    large <- c("KELD", "TAMX", "BROM", "YSLT", "SALT", "GRAV", "PELL")
+    here <- which(is.na(rows$until) & !rows$code %in% large)
+    draw <- seeded_uniform(paste0("members", i), 3)
+    leave <- unique(here[1 + floor(draw[1:2] * length(here))])
+    leave <- leave[seq_len(if (draw[3] < 0.5) 1 else length(leave))]
+    gone <- which(
+      is.na(rows$until) & rows$code == "PELL" &
+        halves[i] > as.Date("2022-02-14")
+    )
+    rows$until[gone] <- as.Date("2022-02-11")
+    leave <- setdiff(leave, gone)
+    rows$until[leave] <- halves[i] - 1
+    n <- length(leave) + length(gone)
+    rows <- rbind(rows, data.frame(
+      list = "Q20", code = waiting[seq_len(n)], since = halves[i],
+      until = as.Date(NA), told = halves[i] - 10
+    ))
+    waiting <- waiting[-seq_len(n)]
+  }
+  rows
+}
+
+# The memberships announced so far; a last day is told with the next list.
+quay_members_page <- function(settings) {
+  rows <- quay_members()
+  now <- settings$now()
+  rows <- rows[as.numeric(rows$told) * 86400 <= now, ]
+  rows$until[as.numeric(rows$until - 9) * 86400 > now] <- NA
+  for (name in c("since", "until", "told")) rows[[name]] <- format(rows[[name]])
+  lines <- lapply(seq_len(nrow(rows)), function(i) {
+    row <- as.list(rows[i, ])
+    row[!vapply(row, is.na, TRUE)]
+  })
+  standin_json(200L, list(lists = lines))
 }

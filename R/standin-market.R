@@ -90,6 +90,9 @@ directory_page <- function(sector, query, directory) {
   sectors <- directory_sectors(directory)
   listings <- directory[sectors$first == sector | sectors$second == sector, ]
   listings$sector <- sector
+  listings$since <- vapply(
+    listings$code, function(code) format(quay_listed(code)), ""
+  )
   page <- suppressWarnings(as.numeric(query$page %||% 1))
   if (is.na(page) || page < 1) {
     return(standin_problem(400L, "page", "page is a whole number from 1."))

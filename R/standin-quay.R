@@ -58,8 +58,15 @@ quay_closes <- function(instrument, calendar, last) {
 # derived from its code.
 quay_instrument <- function(code, directory) {
   known <- quay_instruments()
+  code <- quay_former(code)$of %||% code
   if (code %in% known$code) {
     return(known[match(code, known$code), ])
+  }
+  if (code == "PELL") {
+    return(data.frame(
+      code = "PELL", name = "Pellin Barges", start = 22.4, swing = 0.018,
+      busy = 0.9
+    ))
   }
   row <- match(code, directory$code)
   if (is.na(row) || !directory$kind[row] %in% c("share", "fund", "index")) {
@@ -75,17 +82,22 @@ quay_instrument <- function(code, directory) {
   )
 }
 
-# Days before the first minute bars: the walk continues backwards, and a third
-# of the instruments are listed later.
-quay_early_days <- function(instrument, calendar, from) {
-  code <- instrument$code
+# The first day of an instrument.
+quay_listed <- function(code) {
   u <- seeded_uniform(paste0("listed", code), 2)
   known <- code %in% quay_instruments()$code
-  listed <- if (!known && u[1] < 1 / 3) {
+  if (!known && u[1] < 1 / 3) {
     as.Date("2010-01-04") + floor(u[2] * 5000)
   } else {
     as.Date("2010-01-04")
   }
+}
+
+# Days before the first minute bars: the walk continues backwards, and a third
+# of the instruments are listed later.
+quay_early_days <- function(instrument, calendar, from) {
+  code <- instrument$code
+  listed <- quay_listed(code)
   days <- calendar_days(calendar, listed, quay_first_day - 1)
   n <- length(days)
   step <- 0.0002 + instrument$swing * seeded_normal(paste0("early", code), n)
@@ -189,7 +201,18 @@ quay_bars <- function(code, interval, from, until, hours, calendar,
       function() quay_early_days(instrument, calendar, -Inf)
     )
   }
+  # a name has bars while it is the name
+  former <- quay_former(code)
+  if (!is.null(former$from)) {
+    from <- max(from, as.numeric(former$from) * 86400)
+  }
+  if (!is.null(former$until)) {
+    until <- min(until, as.numeric(former$until) * 86400)
+  }
   early <- early[early$at >= from & early$at < until, ]
+  if (until <= from) {
+    return(early[0, ])
+  }
   last <- local_day(utc(until), calendar$zone)
   known <- paste("closes", code, last)
   if (is.null(cache[[known]])) {

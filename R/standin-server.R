@@ -105,6 +105,8 @@ quay_route <- function(path, query, request, state, settings) {
     quay_actions_page(query, settings)
   } else if (length(path) == 2 && path[2] == "contracts") {
     quay_contracts_page(query, settings)
+  } else if (length(path) == 2 && path[2] == "members") {
+    quay_members_page(settings)
   } else {
     standin_problem(404L, "path", "There is nothing at this URL.")
   }

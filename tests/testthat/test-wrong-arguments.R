@@ -102,6 +102,19 @@ calls_for_spoiling <- function(archive, folder) {
       archive = archive, ids = "KELD", all = FALSE, value = NULL
     ),
     archive_find = list(archive = archive, ids = "KELD"),
+    archive_members = list(
+      archive = archive, list = "quay/directory", on = NULL
+    ),
+    series_members = list(
+      x = bars, members = data.frame(symbol = "KELD"), zone = NULL
+    ),
+    series_lineage = list(x = bars),
+    export_about = list(file = "x.csv"),
+    desk_pack = list(
+      desk = desk, ids = "KELD", file = "x.zip", from = NULL, to = NULL,
+      as_of = NULL
+    ),
+    pack_open = list(file = "x.zip", folder = "x"),
     archive_trace = list(
       archive = archive, id = "KELD", at = "2026-03-12"
     ),

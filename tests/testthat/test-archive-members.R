@@ -1,0 +1,204 @@
+# Universes in time: renames, mergers, lists of a day, index members.
+renamed_archive <- function(env = parent.frame()) {
+  archive <- new_archive(env = env)
+  put <- function(symbol, days, close) {
+    vetusta:::store_put(archive, list(
+      source = "quay", dataset = "bars", shape = "bars", now = 1e9,
+      rows = vetusta:::archive_parcel("bars", data.frame(
+        symbol = symbol, close = close,
+        time = as.POSIXct(days, tz = "UTC")
+      ), frequency = "P1D")
+    ))
+  }
+  days <- as.Date("2019-05-27") + 0:13
+  put("GRVN", days[1:9], 1:9 + 0)
+  # the new symbol, with two days of another company before
+  put("GRAV", days[c(1, 2, 8:14)], c(900, 901, 8:14))
+  put("KELD", days, 101:114 + 0)
+  actions <- function(now) {
+    vetusta:::store_put(archive, list(
+      source = "quay", dataset = "actions", shape = "actions", now = now,
+      rows = vetusta:::archive_parcel("actions", data.frame(
+        symbol = c("GRVN", "PELL"), kind = c("rename", "merge"),
+        ex_day = as.Date(c("2019-06-03", "2022-02-14")), ratio = c(NA, 0.6),
+        successor = c("GRAV", "KELD"),
+        announced = as.Date(c("2019-05-30", "2022-01-10"))
+      ))
+    ))
+  }
+  actions(1.1e9)
+  archive
+}
+
+test_that("a renamed symbol is one history under either name", {
+  archive <- renamed_archive()
+  days <- as.Date("2019-05-27") + 0:13
+  for (name in c("GRAV", "GRVN")) {
+    bars <- archive_read(archive, paste0("quay/bars/", name))[[1]]
+    expect_identical(unique(bars$symbol), name)
+    expect_identical(as.Date(bars$time), days)
+    expect_identical(bars$close, 1:14 + 0)
+  }
+  # together they are one, under the newest name
+  both <- archive_read(archive, "quay/bars/*")[[1]]
+  expect_identical(unique(both$symbol), c("GRAV", "KELD"))
+  expect_identical(nrow(both), 28L)
+  # before the announcement nobody knew
+  then <- archive_read(archive, "GRVN", as_of = "2019-05-29")[[1]]
+  expect_identical(then$close, 1:2 + 0)
+  later <- archive_read(
+    archive, "quay/bars/GRAV@1 day", as_of = "2019-05-29"
+  )[[1]]
+  expect_identical(later$close, c(900, 901))
+  weeks <- archive_read(
+    archive, "GRAV",
+    resample = list(interval = "1 week")
+  )[[1]]
+  expect_identical(weeks$close, c(7, 14))
+  # a window over the change
+  some <- archive_read(
+    archive, "GRAV", from = "2019-06-02", to = "2019-06-03"
+  )[[1]]
+  expect_identical(some$close, c(7, 8))
+})
+
+test_that("names may follow each other, return and run in circles", {
+  renames <- data.frame(
+    old = c("A", "B", "C"), new = c("B", "C", "A"), start = c(10, 20, 30)
+  )
+  for (name in c("A", "B")) {
+    names <- vetusta:::renames_of(name, renames)
+    expect_identical(names$name, c("A", "B", "C", "A"))
+    expect_identical(names$until, c(10, 20, 30, Inf))
+  }
+  expect_identical(
+    vetusta:::renames_of("X", renames),
+    data.frame(name = "X", from = -Inf, until = Inf)
+  )
+  one <- vetusta:::renames_of("C", renames[1:2, ])
+  expect_identical(one$from, c(-Inf, 10, 20))
+  expect_identical(one$until, c(10, 20, Inf))
+})
+
+test_that("renames and mergers change no price", {
+  archive <- renamed_archive()
+  bars <- archive_read(archive, "KELD")[[1]]
+  actions <- archive_rows(archive, "quay", "actions")
+  expect_identical(bars_adjust(bars, actions)$close, bars$close)
+})
+
+test_that("a directory of a day has what was listed then, and no more", {
+  archive <- new_archive()
+  put <- function(rows, now) {
+    vetusta:::store_put(archive, list(
+      source = "quay", dataset = "directory", shape = "instruments", now = now,
+      rows = vetusta:::archive_parcel("instruments", rows)
+    ))
+  }
+  put(data.frame(
+    symbol = c("OLD", "GONE", "NOW", "NEW", "UNSAID"),
+    first_day = as.Date(
+      c("2010-01-04", "2012-01-02", "2012-01-02", "2021-01-04", NA)
+    ),
+    last_day = as.Date(c("2015-06-30", "2020-06-30", NA, NA, NA))
+  ), as.numeric(as.POSIXct("2026-03-01", tz = "UTC")))
+  list <- function(day) archive_rows(archive, "quay", "directory", as_of = day)
+  expect_identical(list("2014-01-01")$symbol, c("GONE", "NOW", "OLD"))
+  expect_true(all(is.na(list("2014-01-01")$last_day)))
+  expect_identical(list("2019-06-30")$symbol, c("GONE", "NOW"))
+  expect_identical(list("2021-06-30")$symbol, c("NEW", "NOW"))
+  # known once it was collected
+  expect_identical(list("2026-03-02")$symbol, c("NEW", "NOW", "UNSAID"))
+  expect_identical(nrow(archive_rows(archive, "quay", "directory")), 5L)
+  members <- archive_members(archive, "quay/directory", on = "2014-01-01")
+  expect_setequal(members$symbol, c("GONE", "NOW", "OLD", "UNSAID"))
+})
+
+members_archive <- function(env = parent.frame()) {
+  archive <- renamed_archive(env)
+  vetusta:::store_put(archive, list(
+    source = "quay", dataset = "members", shape = "members", now = 1.2e9,
+    rows = vetusta:::archive_parcel("members", data.frame(
+      list = "Q20", symbol = c("KELD", "KELD", "GRAV"),
+      first_day = as.Date(c("2019-01-01", "2019-06-05", "2019-06-01")),
+      last_day = as.Date(c("2019-05-31", NA, NA)),
+      announced = as.Date(c("2018-12-20", "2019-05-25", "2019-05-22"))
+    ))
+  ))
+  archive
+}
+
+test_that("members are those of the day, as they were known", {
+  archive <- members_archive()
+  on <- function(day) archive_members(archive, "quay/members/Q20", day)
+  expect_identical(on("2019-05-30")$symbol, "KELD")
+  expect_true(is.na(on("2019-05-30")$last_day))
+  expect_identical(on("2019-06-02")$symbol, "GRAV")
+  expect_identical(on("2019-06-05")$symbol, c("GRAV", "KELD"))
+  expect_identical(nrow(on("2018-01-01")), 0L)
+  expect_error_kind(
+    archive_members(archive, "quay/members"), "argument", "quay/members/Q20"
+  )
+  expect_error_kind(archive_members(archive, "quay/members/Q2"), "argument")
+  expect_error_kind(archive_members(archive, "quay"), "argument")
+})
+
+# A reference by its definition: each value alone.
+test_that("series have values while they are members", {
+  archive <- members_archive()
+  members <- archive_members(archive, "quay/members/Q20")
+  bars <- archive_read(archive, "quay/bars/*")[[1]]
+  kept <- series_members(bars, members)
+  day <- as.Date(bars$time)
+  wanted <- vapply(seq_len(nrow(bars)), function(i) {
+    of <- members[members$symbol == bars$symbol[i], ]
+    any(day[i] >= of$first_day & (is.na(of$last_day) | day[i] <= of$last_day))
+  }, TRUE)
+  expect_identical(as.data.frame(kept), as.data.frame(bars[wanted, ]))
+  wide <- series_align(bars, grid = "union", point_in_time = FALSE)
+  masked <- series_members(wide, members)
+  expect_identical(
+    is.na(masked$KELD), as.Date(wide$time) >= as.Date("2019-06-01") &
+      as.Date(wide$time) < as.Date("2019-06-05")
+  )
+  expect_error_kind(series_members(bars, data.frame(a = 1)), "shape")
+  expect_error_kind(series_members(data.frame(a = 1), members), "shape")
+})
+
+test_that("the exchange has renames, a merger and members that change", {
+  services <- start_services()
+  archive <- new_archive()
+  source <- source_card("quay", url = services$url)
+  withr::local_envvar(QUAY_KEY = "quay-demo-7f3a91")
+  collect <- function(query) {
+    collect_run(plan_requests(query, archive), archive, progress = FALSE)
+  }
+  collect(query_rows(source, "actions"))
+  collect(query_rows(source, "members"))
+  done <- collect(query_bars(
+    source, c("GRVN", "GRAV", "PELL"), "1 day",
+    from = "2019-05-01", to = "2022-03-31"
+  ))
+  bars <- archive_read(archive, "GRAV")[[1]]
+  days <- calendar_times(
+    source_calendar("quay"), "1 day",
+    from = "2019-05-01", to = "2022-03-31"
+  )
+  expect_identical(as.numeric(bars$time), as.numeric(days))
+  expect_identical(
+    archive_read(archive, "GRVN")[[1]]$close, bars$close
+  )
+  # one walk: no jump at the change of the name
+  expect_lt(max(abs(diff(log(bars$close)))), 0.2)
+  expect_identical(
+    as.Date(max(archive_read(archive, "PELL")[[1]]$time)), as.Date("2022-02-11")
+  )
+  for (day in c("2016-06-01", "2019-06-30", "2024-01-02", "2026-03-26")) {
+    expect_identical(
+      nrow(archive_members(archive, "quay/members/Q20", day)), 20L
+    )
+  }
+  old <- archive_members(archive, "quay/members/Q20", "2019-06-30")$symbol
+  new <- archive_members(archive, "quay/members/Q20", "2026-03-26")$symbol
+  expect_true("PELL" %in% old && !"PELL" %in% new)
+})
