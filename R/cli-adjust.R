@@ -59,7 +59,7 @@ cli_adjust <- function(arguments) {
     }
     done <- bars_adjust(
       x, actions, options$of, options$method, options$keep,
-      options$known %||% options$as_of %||% format_instant(Sys.time()),
+      options$known %||% options$as_of %||% format_instant(now_time()),
       read$zone
     )
     cli_say_applied(attr(done, "applied"))

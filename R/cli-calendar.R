@@ -67,7 +67,7 @@ cli_calendar_command <- function(arguments) {
     )
   }
   year <- cli_number(options, "year", 1) %||%
-    (as.POSIXlt(Sys.time())$year + 1900)
+    (as.POSIXlt(now_time())$year + 1900)
   if (year != round(year) || year < 1000 || year > 9999) {
     cli_usage_error("--year must be a year of four digits, as 2026")
   }

@@ -1,9 +1,24 @@
 cli_demo <- function(arguments) {
   options <- cli_arguments(
-    arguments, "demo", "[FOLDER]", list(),
-    c("vetusta demo", "vetusta demo my-desk"),
+    arguments, "demo", "[FOLDER]",
+    list(
+      cli_option(
+        "week",
+        paste(
+          "five mornings of refresh and check in a minute, with late values,",
+          "a correction, an outage"
+        ),
+        flag = TRUE
+      )
+    ),
+    c("vetusta demo", "vetusta demo my-desk", "vetusta demo --week"),
     most = 1
   )
+  if (options$week) {
+    return(cli_demo_week(
+      if (length(options$words)) options$words else "demo-week"
+    ))
+  }
   folder <- if (length(options$words)) options$words else "demo-desk"
   if (file.exists(folder) &&
     !file.exists(file.path(folder, "desk.yml")) &&

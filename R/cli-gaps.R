@@ -68,7 +68,7 @@ cli_find_gaps <- function(read, options) {
       to = options$to,
       session = cli_sessions(read, options),
       published = options$published,
-      now = if (!is.null(options$published)) Sys.time(),
+      now = if (!is.null(options$published)) now_time(),
       delayed_from = cli_delayed_from(options, read$sources),
       listed = cli_listed(options, x, read$sources)
     )
@@ -150,5 +150,5 @@ cli_listed <- function(options, x, sources) {
 # it does.
 cli_delayed_from <- function(options, sources) {
   source <- if (is.null(options$input)) cli_desk_source(options, sources)
-  if (is.null(source$delay)) NULL else Sys.time() - source$delay$seconds
+  if (is.null(source$delay)) NULL else now_time() - source$delay$seconds
 }

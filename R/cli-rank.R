@@ -104,7 +104,7 @@ cli_ranked <- function(archive, words, where, options) {
   )
   if (!is.null(options$members)) {
     day <- options$on %||% options$as_of %||%
-      max(as.Date(rows[["time"]] %||% rows[["at"]] %||% Sys.time()))
+      max(as.Date(rows[["time"]] %||% rows[["at"]] %||% now_time()))
     members <- cli_members(options, day)
     said <- attr(rows, "how")
     rows <- rows[rows$symbol %in% members$symbol, , drop = FALSE]

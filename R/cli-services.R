@@ -35,9 +35,24 @@ cli_services <- function(arguments) {
       cli_option(
         "no-availability", "the statistics office has no availability query",
         flag = TRUE
+      ),
+      cli_option(
+        "today",
+        paste(
+          "live on this day, as 2026-03-27, with faults of daily life; the",
+          "client has VETUSTA_TODAY=2026-03-27 in its environment"
+        ),
+        metavar = "DAY"
+      ),
+      cli_option(
+        "speed", "--today: how many times as fast the services' time runs [1]",
+        metavar = "N"
       )
     ),
-    c("vetusta services", "vetusta services --port 0 --desk demo-desk"),
+    c(
+      "vetusta services", "vetusta services --port 0 --desk demo-desk",
+      "vetusta services --today 2026-03-27"
+    ),
     most = 0
   )
   number <- function(name, least) {
@@ -58,6 +73,9 @@ cli_services <- function(arguments) {
       suggest_word(options$fault, standin_faults)
     )
   }
+  if (!is.null(options$speed) && is.null(options$today)) {
+    cli_usage_error("--speed is for --today")
+  }
   seconds <- if (is.null(options$seconds)) Inf else number("seconds", 0)
   services_serve(
     port,
@@ -68,6 +86,8 @@ cli_services <- function(arguments) {
     every = number("fault_every", 1),
     release = if (number("release", 1) > 1) 2 else 1,
     availability = !options$no_availability,
+    today = options$today,
+    speed = if (is.null(options$speed)) 1 else number("speed", 1),
     ready = function(port) {
       urls <- standin_urls(port, options$fault)
       if (!is.null(options$desk)) {

@@ -197,7 +197,7 @@ run_make <- function(query, sink, most_pages = Inf, most_wait = 900,
       sink$beat()
       pass(min(seconds, 10))
     },
-    name = format(Sys.time(), "%Y%m%dT%H%M%OS3", tz = "UTC"),
+    name = format(now_time(), "%Y%m%dT%H%M%OS3", tz = "UTC"),
     started = sink$now(),
     most_pages = most_pages,
     most_wait = most_wait,

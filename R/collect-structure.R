@@ -26,7 +26,7 @@ structure_get <- function(source, url, archive = NULL, where = "structure") {
   } else {
     structures_seen[[url]]
   }
-  now <- as.numeric(Sys.time())
+  now <- now_seconds()
   # where no request may be made, the stored message counts however old it is
   only_stored <- isTRUE(source$only_stored)
   if (!is.null(cached) && (only_stored || now - cached$fetched < keep)) {

@@ -295,7 +295,7 @@ decode_side <- function(dataset, rows, zone, where, known, side = NULL,
           paste0(
             "No row has the member ",
             (rule$at %||% rule$body %||% rule$outer %||% rule$of)[1],
-            ", which is the column `", name, "`."
+            ", which is the column \"", name, "\"."
           ),
           paste0(where, ", ", dataset$rows, "/0", rule$at),
           paste0(

@@ -226,8 +226,8 @@ model_write_locked <- function(file, saved, model, table) {
   points <- without_notes(series_points(as_series(table), times_only = TRUE))
   numbers <- summary(model)
   fitted <- list(
-    at = format_instant(floor(as.numeric(Sys.time()))),
-    known = format_instant(as.numeric(Sys.time())),
+    at = format_instant(floor(now_seconds())),
+    known = format_instant(now_seconds()),
     values = nrow(points),
     first = format_instant(min(points$time)),
     last = format_instant(max(points$time)),

@@ -19,7 +19,8 @@
 #'   times = "at 18:30 Europe/Riga on trading days"
 #' )
 #' desk_schedule(desk)
-desk_schedule <- function(desk, now = Sys.time()) {
+desk_schedule <- function(desk, now = NULL) {
+  now <- now %||% now_time()
   check_desk(desk)
   archive <- desk_archive(desk)
   on.exit(if (!is.null(archive)) archive_close(archive))
@@ -92,7 +93,8 @@ query_begun <- function(archive, entry, name) {
 }
 
 # Due queries: their latest time has passed since their last start.
-desk_due <- function(desk, now = Sys.time()) {
+desk_due <- function(desk, now = NULL) {
+  now <- now %||% now_time()
   schedule <- desk_schedule(desk, now)
   unique(schedule$query[schedule$due])
 }

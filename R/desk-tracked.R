@@ -153,7 +153,7 @@ desk_place <- function(desk, part, name, keys = character()) {
 
 # A query of the desk for planning. Errors have file and line. With
 # `only_stored` no request is made: a stored structure counts however old it is.
-desk_query <- function(desk, name, archive = NULL, now = Sys.time(),
+desk_query <- function(desk, name, archive = NULL, now = now_time(),
                        only_stored = FALSE) {
   entry <- desk$track[[name]]
   place <- function(keys = character()) desk_place(desk, "track", name, keys)

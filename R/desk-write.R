@@ -236,7 +236,7 @@ output_from <- function(entry) {
   if (is.null(entry$span)) {
     return(entry$from)
   }
-  format_instant(floor(as.numeric(span_start(entry$span, Sys.time(), "UTC"))))
+  format_instant(floor(as.numeric(span_start(entry$span, now_time(), "UTC"))))
 }
 
 # The series of an output after its steps.
@@ -304,7 +304,7 @@ output_steps <- list(
         x,
         actions,
         entry$adjust,
-        as_of = format_instant(Sys.time()),
+        as_of = format_instant(now_time()),
         zone = settings$zone
       ),
       interval

@@ -193,7 +193,9 @@ plan_quotas <- function(plan) {
   paste0(
     "  quota     ", quotas$quota, ": ", quotas$used, " used, takes ",
     round(100 * quotas$part), "% of it",
-    ifelse(quotas$ends > Sys.Date(), paste0(", ends on ", quotas$ends), "")
+    ifelse(
+      quotas$ends > as.Date(now_time()), paste0(", ends on ", quotas$ends), ""
+    )
   )
 }
 

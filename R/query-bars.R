@@ -27,7 +27,8 @@
 #' )
 query_bars <- function(source, symbols, interval, span = NULL, from = NULL,
                        to = NULL, session = "regular", dataset = NULL,
-                       now = Sys.time()) {
+                       now = NULL) {
+  now <- now %||% now_time()
   check_source(source)
   symbols <- check_symbols(symbols)
   interval <- time_interval(interval)

@@ -20,7 +20,8 @@
 #' @examples
 #' query_rows(source_card("quay"), "directory", sector = c("barges", "salt"))
 query_rows <- function(source, dataset, ..., span = NULL, from = NULL,
-                       to = NULL, now = Sys.time()) {
+                       to = NULL, now = NULL) {
+  now <- now %||% now_time()
   check_source(source)
   check_text(dataset, "dataset")
   if (is.null(source$datasets[[dataset]])) {

@@ -17,7 +17,7 @@ model_report <- function(model, title = NULL, zone = "UTC") {
   structure(
     list(
       title = title %||% paste("A model of", model$name),
-      made = utc(floor(as.numeric(Sys.time()))),
+      made = utc(floor(now_seconds())),
       zone = zone,
       summary = c(
         paste0(sub("^ +", "", words), "."),

@@ -98,7 +98,7 @@ report_make <- function(archive, ids = NULL, title = "Contents of the archive",
   structure(
     list(
       title = title,
-      made = utc(floor(as.numeric(Sys.time()))),
+      made = utc(floor(now_seconds())),
       zone = zone,
       summary = report_summary(archive, series, drawn),
       numbers = numbers,

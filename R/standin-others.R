@@ -237,11 +237,11 @@ river_route <- function(path, query, request, state, settings) {
   if (length(path) == 3 &&
     path[2] == "levels" &&
     path[3] %in% stations$station) {
-    return(
-      river_page(
-        river_levels(stations[match(path[3], stations$station), ], query), query
-      )
+    day <- rehearsal_day(settings)
+    levels <- river_levels(
+      stations[match(path[3], stations$station), ], query, day
     )
+    return(river_page(rehearsal_levels(levels, path[3], day), query))
   }
   if (length(path) == 3 &&
     path[2] == "hours" &&
@@ -257,13 +257,16 @@ river_route <- function(path, query, request, state, settings) {
 
 # The daily mean level: season, slow decline, autocorrelated noise, and some
 # missing days.
-river_levels <- function(station, query) {
+river_levels <- function(station, query, day = NULL) {
   first <- as.Date(station$since)
   last <- if (is.na(station$until)) {
     as.Date("2026-03-31")
   } else {
     as.Date(station$until)
   }
+  usual <- as.numeric(last - first) + 1
+  # in a rehearsal the river flows on
+  if (!is.null(day) && is.na(station$until)) last <- max(last, day - 1)
   days <- seq(first, last, by = 1)
   n <- length(days)
   noise <- as.numeric(
@@ -276,7 +279,7 @@ river_levels <- function(station, query) {
     42 * cos((as.POSIXlt(days)$yday - 105) / 365.25 * 2 * pi) -
     0.0007 * as.numeric(days - first) + noise
   gone <- order(
-    seeded_uniform(paste0("gone", station$station), n)
+    seeded_uniform(paste0("gone", station$station), usual)
   )[seq_len(if (station$station == "kelder-lock") 63 else 20)]
   rows <- data.frame(day = format(days), level = round(level, 1))[-gone, ]
   from <- query$from %||% "0000"

@@ -11,7 +11,7 @@ standin_keys <- c(
 # `now` returns the services' time in seconds; `most` is the largest page.
 standin_app <- function(now = function() as.numeric(Sys.time()), most = 240L,
                         requests_a_minute = 90L, fault = NULL, every = 3L,
-                        release = 2, availability = TRUE) {
+                        release = 2, availability = TRUE, rehearsal = FALSE) {
   state <- new.env(parent = emptyenv())
   state$requests <- list()
   state$granted <- list()
@@ -22,7 +22,8 @@ standin_app <- function(now = function() as.numeric(Sys.time()), most = 240L,
   calendar <- source_calendar_for_standin()
   settings <- list(
     now = now, most = most, requests_a_minute = requests_a_minute,
-    calendar = calendar, release = release, availability = availability
+    calendar = calendar, release = release, availability = availability,
+    rehearsal = rehearsal
   )
   list(call = function(request) {
     answer <- tryCatch(
@@ -54,6 +55,9 @@ standin_route <- function(request, state, settings) {
     return(standin_problem(405L, "method", "Only GET is understood here."))
   }
   query <- standin_query(request$QUERY_STRING)
+  if (rehearsal_away(path[1], settings)) {
+    return(standin_problem(503L, "away", "The service is being repaired."))
+  }
   switch(path[1],
     quay = quay_route(path, query, request, state, settings),
     fixing = fixing_route(path, query, request, state, settings),
@@ -171,6 +175,7 @@ quay_page <- function(code, iso, from, until, rows, query, request, state,
     code, time_interval(iso), from, min(until, newest),
     query$hours %||% "main", settings$calendar, state$cache, state$directory
   )
+  bars <- rehearsal_bars(bars, code, rehearsal_day(settings))
   total <- if (is.null(bars)) 0L else nrow(bars)
   page <- if (total) bars[seq_len(min(rows, total)), ]
   body <- list(code = code, items = if (total) quay_items(page) else list())
@@ -270,6 +275,11 @@ source_calendar_for_standin <- function() {
 #'   `"dns"` all have it.
 #' @param release The release of the statistics office's figures: 1 or 2.
 #' @param availability Whether the statistics office has an availability query.
+#' @param today A day (its morning) or an instant on which the services live, to
+#'   rehearse: they give what was published by then, with a late value, a
+#'   correction, a wrong price, an outage and a renamed field in each week. A
+#'   client that lives on the same day has `VETUSTA_TODAY` in its environment.
+#' @param speed How many times as fast their time runs from there.
 #' @return Nothing.
 #' @section Errors: `vetusta_error_service` for a port that is taken.
 #' @export
@@ -278,7 +288,8 @@ source_calendar_for_standin <- function() {
 services_serve <- function(port = 8471L, ready = function(port) NULL,
                            until = Inf, most = 240L, requests_a_minute = 90L,
                            fault = NULL, every = 3L, release = 2,
-                           availability = TRUE) {
+                           availability = TRUE, today = NULL, speed = 1) {
+  clock <- standin_clock(today, speed)
   # five digits, so that a page with its own URL has the same size each time
   free <- function() httpuv::randomPort(10000L, host = "127.0.0.1")
   if (port == 0) port <- free()
@@ -294,7 +305,7 @@ services_serve <- function(port = 8471L, ready = function(port) NULL,
   app <- standin_app(
     most = most, requests_a_minute = requests_a_minute,
     fault = if (!below) fault, every = every, release = release,
-    availability = availability
+    availability = availability, now = clock, rehearsal = !is.null(today)
   )
   inner <- if (below) free() else port
   server <- tryCatch(

@@ -67,6 +67,37 @@ store_again <- function(store) UseMethod("store_again")
 store_bytes <- function(store) UseMethod("store_bytes")
 store_folder <- function(store) UseMethod("store_folder")
 
-now_seconds <- function() as.numeric(Sys.time())
+# The present in seconds. For a rehearsal VETUSTA_TODAY is another one: a day
+# (at this hour) or an instant (when the process first asks).
+now_seconds <- function() {
+  today <- Sys.getenv("VETUSTA_TODAY")
+  now <- as.numeric(Sys.time())
+  if (nzchar(today)) now + clock_shift(today, now) else now
+}
+
+now_time <- function() utc(now_seconds())
+
+clock_shifts <- new.env(parent = emptyenv())
+
+clock_shift <- function(today, now) {
+  shift <- clock_shifts[[today]]
+  if (is.null(shift)) {
+    day <- read_day(today)
+    shift <- if (!is.na(day)) {
+      (as.numeric(day) - floor(now / 86400)) * 86400
+    } else {
+      as.numeric(read_rfc3339(today)) - now
+    }
+    if (is.na(shift)) {
+      vetusta_stop(
+        "argument",
+        paste0("VETUSTA_TODAY cannot be \"", today, "\"."),
+        todo = "set it to a day or an instant, as 2026-03-27, or unset it"
+      )
+    }
+    assign(today, shift, envir = clock_shifts)
+  }
+  shift
+}
 
 no_counts <- c(new = 0, changed = 0, unchanged = 0)
