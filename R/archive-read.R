@@ -243,7 +243,10 @@ last_known <- function(x) {
   if (inherits(x[["filed"]], "Date")) stated <- (stated + 1) * 86400
   if (inherits(x, "vetusta_series") && nrow(x)) {
     start <- start_times(x)
-    last <- x[which(start == max(start, -Inf, na.rm = TRUE)), ]
+    at <- which(start == max(start, -Inf, na.rm = TRUE))
+    # without the class, whose subsetting costs more than all of this
+    last <- list_frame(lapply(unclass(x)[names(x)], `[`, at))
+    last <- with_facts(with_shape(last, class(x)[1]), facts_of(x))
     facts <- frame_facts(last)
     stated <- c(stated, row_times(last, end_times(last, facts), facts)$known)
   }

@@ -90,12 +90,17 @@ rows_of_frames <- function(archive, source, dataset, frames, shape, all) {
 }
 
 rows_of_records <- function(archive, source, dataset, shape, at) {
-  listed <- if (is.finite(at)) listing_columns[shape] else NA_character_
-  if (!is.na(listed)) {
+  if (is.finite(at) && !is.null(list_day_columns[shape][[1]])) {
     return(rows_listed(archive, source, dataset, shape, at))
   }
   rows_of_records_at(archive, source, dataset, shape, at)
 }
+
+# Columns with the first and last day of entries of a list.
+list_day_columns <- list(
+  instruments = list(c("first_day", "listed"), c("last_day", "delisted")),
+  places = list(c("first_day", "first"), c("last_day", "last"))
+)
 
 # The list of a day: entries known then, and those that the source states were
 # listed then, without what came later; not those that had left before.
@@ -104,14 +109,19 @@ rows_listed <- function(archive, source, dataset, shape, at) {
   then <- rows_of_records_at(archive, source, dataset, shape, at)
   keys <- function(rows) record_key_texts(shape, rows)
   day <- as.Date(utc(at), tz = "UTC")
-  first <- now[["first_day"]] %||% now[["listed"]]
-  stated <- inherits(first, "Date") & !keys(now) %in% keys(then)
-  early <- now[stated & first %in% first[which(first <= day)], , drop = FALSE]
+  columns <- list_day_columns[[shape]]
+  named <- intersect(columns[[1]], names(now))
+  first <- if (length(named)) now[[named[1]]]
+  early <- now[0, , drop = FALSE]
+  if (inherits(first, "Date")) {
+    begun <- which(first <= day & !keys(now) %in% keys(then))
+    early <- now[begun, , drop = FALSE]
+  }
   all <- as_rows(as.list(data.table::rbindlist(
     list(then, early),
     use.names = TRUE, fill = TRUE
   )))
-  for (name in intersect(c("last_day", "delisted"), names(all))) {
+  for (name in intersect(columns[[2]], names(all))) {
     left <- all[[name]]
     if (!inherits(left, "Date")) next
     all <- all[is.na(left) | left >= day, , drop = FALSE]

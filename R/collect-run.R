@@ -220,6 +220,7 @@ run_facts <- function(run) {
     calendar = calendar_plain(run$calendar),
     delay = run$source$delay,
     title = dataset$title,
+    licence = run$source$licence,
     unit = units
   )
 }

@@ -4,6 +4,7 @@
 #' @export
 figure_backtest <- function(x, title = NULL, subtitle = NULL, caption = NULL,
                             dark = FALSE) {
+  asked <- lineage_asked()
   check_drawn(x, "vetusta_backtest", "model_backtest()")
   check_flag(dark, "dark")
   scores <- as.data.frame(x$scores)
@@ -44,7 +45,7 @@ figure_backtest <- function(x, title = NULL, subtitle = NULL, caption = NULL,
       ggplot2::vars(.data$part),
       ncol = 1, scales = "free_y"
     )
-  figure_dressed(
+  figure <- figure_dressed(
     plot, title %||% paste("Backtest of", x$name),
     subtitle %||% paste0(
       x$horizon, " ahead from ", counted(length(unique(rows$at)), "day")
@@ -58,4 +59,5 @@ figure_backtest <- function(x, title = NULL, subtitle = NULL, caption = NULL,
     ),
     dark = dark
   )
+  lineage_step(figure, "figure_backtest", asked)
 }

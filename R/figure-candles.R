@@ -97,7 +97,7 @@ figure_candles <- function(bars, title = NULL, subtitle = NULL, caption = NULL,
     y = if (!strips) "price", dark = dark
   ) + strip_text()
   figure <- structure(figure, candles = grown$fit)
-  lineage_figure(figure, "figure_candles", asked)
+  lineage_step(figure, "figure_candles", asked)
 }
 
 candle_closes <- function(rows) {

@@ -228,7 +228,7 @@ figure_season <- function(x, by = "year", title = NULL, subtitle = NULL,
     y = if (length(unit) == 1) unit,
     dark = dark
   )
-  lineage_figure(figure, "figure_season", asked)
+  lineage_step(figure, "figure_season", asked)
 }
 
 season_note <- function(points) {
@@ -318,7 +318,7 @@ figure_spread <- function(x, change = "simple", title = NULL, subtitle = NULL,
     ),
     x = words[[change]], dark = dark
   )
-  lineage_figure(figure, "figure_spread", asked)
+  lineage_step(figure, "figure_spread", asked)
 }
 
 # Changes so extreme that all others would fall into one column: beyond ten

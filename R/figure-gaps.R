@@ -96,7 +96,7 @@ figure_gaps <- function(x, calendar = NULL, title = NULL, subtitle = NULL,
     dark = dark
   ) +
     ggplot2::theme(panel.grid.major = ggplot2::element_blank())
-  lineage_figure(figure, "figure_gaps", asked)
+  lineage_step(figure, "figure_gaps", asked)
 }
 
 gap_tiles <- function(cells, strips, page) {

@@ -130,7 +130,7 @@ figure_lines <- function(x, value = NULL, panels = "none", index = NULL,
         8, 10
       )
     )
-  lineage_figure(figure, "figure_lines", asked)
+  lineage_step(figure, "figure_lines", asked)
 }
 
 check_lines <- function(panels, index, log_scale, zone, bridge, dark, columns) {

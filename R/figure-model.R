@@ -37,6 +37,7 @@
 #' figure_parts(model_season(level))
 figure_spectrum <- function(x, title = NULL, subtitle = NULL, caption = NULL,
                             dark = FALSE) {
+  asked <- lineage_asked()
   check_drawn(x, "vetusta_spectrum", "model_spectrum()")
   check_flag(dark, "dark")
   peaks <- attr(x, "peaks")
@@ -70,12 +71,13 @@ figure_spectrum <- function(x, title = NULL, subtitle = NULL, caption = NULL,
         colour = page_colours[[shade_name(dark)]]$text
       )
   }
-  figure_dressed(
+  figure <- figure_dressed(
     plot, title %||% paste("The cycles of", attr(x, "name")),
     subtitle %||% "power by period, both axes logarithmic", captions(caption),
     y = "power", dark = dark
   ) +
     ggplot2::labs(x = "period, days")
+  lineage_step(figure, "figure_spectrum", asked)
 }
 
 check_drawn <- function(x, class, made) {
@@ -92,6 +94,7 @@ check_drawn <- function(x, class, made) {
 #' @export
 figure_dependence <- function(x, title = NULL, subtitle = NULL, caption = NULL,
                               dark = FALSE) {
+  asked <- lineage_asked()
   check_drawn(x, "vetusta_dependence", "model_dependence()")
   check_flag(dark, "dark")
   heads <- c(
@@ -121,19 +124,21 @@ figure_dependence <- function(x, title = NULL, subtitle = NULL, caption = NULL,
     ) +
     ggplot2::geom_hline(yintercept = 0, colour = page$soft, linewidth = 0.3) +
     ggplot2::facet_wrap(ggplot2::vars(.data$part))
-  figure_dressed(
+  figure <- figure_dressed(
     plot, title %||% paste("Dependence of", attr(x, "name")),
     subtitle %||% "correlation with what was so many steps before",
     captions(caption, "shaded: where 19 of 20 of white noise stay"),
     dark = dark
   ) +
     ggplot2::labs(x = paste0("lag, ", attr(x, "step"), "s"))
+  lineage_step(figure, "figure_dependence", asked)
 }
 
 #' @rdname figure_spectrum
 #' @export
 figure_parts <- function(x, title = NULL, subtitle = NULL, caption = NULL,
                          zone = "UTC", dark = FALSE) {
+  asked <- lineage_asked()
   check_flag(dark, "dark")
   check_zone(zone, "figure")
   model <- inherits(given(x, "x", "figure"), "vetusta_season")
@@ -182,7 +187,7 @@ figure_parts <- function(x, title = NULL, subtitle = NULL, caption = NULL,
     ) +
     axis_scale(axis) +
     ggplot2::scale_y_continuous(labels = axis_numbers)
-  figure_dressed(
+  figure <- figure_dressed(
     plot,
     title %||% paste("Trend and season", if (model) paste("of", x$name)),
     subtitle %||% figure_window(time, zone),
@@ -190,6 +195,7 @@ figure_parts <- function(x, title = NULL, subtitle = NULL, caption = NULL,
     y = if (model && !is.na(x$unit)) x$unit,
     dark = dark
   )
+  lineage_step(figure, "figure_parts", asked)
 }
 
 #' @rdname figure_spectrum
@@ -197,6 +203,7 @@ figure_parts <- function(x, title = NULL, subtitle = NULL, caption = NULL,
 figure_fan <- function(x, came = NULL, before = "1 year", some = 3,
                        title = NULL, subtitle = NULL, caption = NULL,
                        zone = "UTC", dark = FALSE) {
+  asked <- lineage_asked()
   check_drawn(x, "vetusta_paths", "model_paths()")
   check_flag(dark, "dark")
   check_zone(zone, "figure")
@@ -260,7 +267,7 @@ figure_fan <- function(x, came = NULL, before = "1 year", some = 3,
         colour = colours[2], linewidth = 0.7
       )
   }
-  figure_dressed(
+  figure <- figure_dressed(
     plot,
     title %||% paste("Simulated paths of", x$name),
     subtitle %||% x$description,
@@ -275,6 +282,7 @@ figure_fan <- function(x, came = NULL, before = "1 year", some = 3,
     y = if (!is.na(x$unit)) x$unit,
     dark = dark
   )
+  lineage_step(figure, "figure_fan", asked)
 }
 
 #' @rdname figure_spectrum
@@ -282,6 +290,7 @@ figure_fan <- function(x, came = NULL, before = "1 year", some = 3,
 figure_index <- function(x, terms = NULL, history = NULL, season = NULL,
                          title = NULL, subtitle = NULL, caption = NULL,
                          dark = FALSE) {
+  asked <- lineage_asked()
   check_drawn(x, "vetusta_index", "index_sum()")
   check_flag(dark, "dark")
   sums <- payoff_sums(x, season)[[1]]
@@ -325,7 +334,7 @@ figure_index <- function(x, terms = NULL, history = NULL, season = NULL,
       )
   }
   simulated <- !is.null(attr(x, "simulated"))
-  figure_dressed(
+  figure <- figure_dressed(
     plot,
     title %||% paste("The index of", attr(x, "name")),
     subtitle %||%
@@ -339,12 +348,14 @@ figure_index <- function(x, terms = NULL, history = NULL, season = NULL,
     dark = dark
   ) +
     ggplot2::labs(x = "index")
+  lineage_step(figure, "figure_index", asked)
 }
 
 #' @rdname figure_spectrum
 #' @export
 figure_payments <- function(x, title = NULL, subtitle = NULL, caption = NULL,
                             dark = FALSE) {
+  asked <- lineage_asked()
   check_drawn(x, "vetusta_payoff", "payoff_value()")
   check_flag(dark, "dark")
   paid <- attr(x, "payments")
@@ -386,18 +397,20 @@ figure_payments <- function(x, title = NULL, subtitle = NULL, caption = NULL,
     ) +
     ggplot2::scale_x_continuous(labels = axis_numbers, n.breaks = 4) +
     ggplot2::scale_y_continuous(labels = axis_numbers)
-  figure_dressed(
+  figure <- figure_dressed(
     plot, title %||% paste("Payoff of", attr(x, "name")),
     subtitle %||% "how often each amount is paid", captions(caption),
     dark = dark
   ) +
     ggplot2::labs(x = "paid")
+  lineage_step(figure, "figure_payments", asked)
 }
 
 #' @rdname figure_spectrum
 #' @export
 figure_payoff <- function(x, title = NULL, subtitle = NULL, caption = NULL,
                           dark = FALSE) {
+  asked <- lineage_asked()
   check_drawn(x, "vetusta_payoff", "payoff_value()")
   check_flag(dark, "dark")
   rows <- as.data.frame(x)
@@ -430,7 +443,7 @@ figure_payoff <- function(x, title = NULL, subtitle = NULL, caption = NULL,
     ggplot2::scale_shape_manual(values = c(16, 17)) +
     ggplot2::scale_x_continuous(labels = axis_numbers) +
     ggplot2::scale_y_continuous(labels = axis_numbers)
-  figure_dressed(
+  figure <- figure_dressed(
     plot, title %||% paste("Value of the payoff of", attr(x, "name")),
     subtitle %||% "mean payment by strike",
     captions(caption, "bars: two standard errors"),
@@ -438,4 +451,5 @@ figure_payoff <- function(x, title = NULL, subtitle = NULL, caption = NULL,
     dark = dark
   ) +
     ggplot2::labs(x = "strike")
+  lineage_step(figure, "figure_payoff", asked)
 }

@@ -138,17 +138,6 @@ figure_save <- function(figure, file, width = 1280, height = 800,
   invisible(file)
 }
 
-# The lineage of a figure of a table.
-lineage_figure <- function(figure, step, asked) {
-  if (!is.null(asked)) {
-    attr(figure, "lineage") <- list(
-      step = step, arguments = asked,
-      version = as.character(utils::packageVersion("vetusta"))
-    )
-  }
-  figure
-}
-
 # Adds the lineage of a figure to its file.
 figure_traced <- function(figure, file, ending) {
   node <- lineage_written(figure)

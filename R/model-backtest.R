@@ -46,6 +46,7 @@ model_backtest <- function(x, origins = NULL, horizon = "1 year",
                            season = list(), noise = list(), n = 500, seed = 1,
                            lower = -Inf, upper = Inf, value = NULL,
                            calendar = NULL) {
+  asked <- lineage_asked()
   data <- model_input(given(x, "x", "model"), value, calendar = calendar)
   check_handed(season, model_season, "season")
   check_handed(noise, model_noise, "noise")
@@ -67,7 +68,9 @@ model_backtest <- function(x, origins = NULL, horizon = "1 year",
     backtest_scores(as_of, data, fitted$data, paths)
   })
   scores <- as.data.frame(data.table::rbindlist(rows))
-  backtest_made(data, scores, horizon, n)
+  lineage_step(
+    backtest_made(data, scores, horizon, n), "model_backtest", asked
+  )
 }
 
 backtest_days <- function(data, origins, far) {

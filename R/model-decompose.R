@@ -10,6 +10,7 @@
 #' @export
 model_decompose <- function(x, period = "1 year", robust = TRUE, value = NULL,
                             as_of = NULL, calendar = NULL) {
+  asked <- lineage_asked()
   data <- model_input(given(x, "x", "model"), value, as_of, calendar)
   check_flag(robust, "robust")
   days <- season_cycles(data, period, 1)$period
@@ -40,7 +41,7 @@ model_decompose <- function(x, period = "1 year", robust = TRUE, value = NULL,
   }
   season <- between("seasonal")
   trend <- between("trend")
-  as_rows(
+  parts <- as_rows(
     c(
       clock,
       list(
@@ -52,4 +53,5 @@ model_decompose <- function(x, period = "1 year", robust = TRUE, value = NULL,
       )
     )
   )
+  lineage_step(parts, "model_decompose", asked)
 }

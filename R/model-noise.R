@@ -39,6 +39,7 @@
 model_noise <- function(x, order = NULL, variance = "constant",
                         residuals = "normal", harmonics = 2, value = NULL,
                         as_of = NULL, calendar = NULL, level = 0.95) {
+  asked <- lineage_asked()
   data <- model_input_or_rest(given(x, "x", "model"), value, as_of, calendar)
   check_choice(
     variance, "variance", c("constant", "seasonal", "garch"), "model"
@@ -61,7 +62,8 @@ model_noise <- function(x, order = NULL, variance = "constant",
   model_changes(data)
   order <- noise_order(data, order)
   fit <- noise_fits[[variance]](data, order, residuals, harmonics)
-  noise_made(data, season, order, fit, residuals, level)
+  made <- noise_made(data, season, order, fit, residuals, level)
+  lineage_step(made, "model_noise", asked)
 }
 
 noise_order <- function(data, order) {

@@ -50,6 +50,7 @@ model_paths <- function(x, n = 2500, horizon = "18 months", seed = 1,
                         from = "now", draw = "model", block = NULL,
                         trend = "on", lower = -Inf, upper = Inf,
                         calendar = NULL, each = NULL) {
+  asked <- lineage_asked()
   models <- if (inherits(given(x, "x", "model"), "vetusta_noise")) {
     list(x)
   } else {
@@ -152,7 +153,7 @@ model_paths <- function(x, n = 2500, horizon = "18 months", seed = 1,
     models, kept
   )
   if (inherits(x, "vetusta_noise")) {
-    made[[1]]
+    lineage_step(made[[1]], "model_paths", asked)
   } else {
     stats::setNames(made, names(x) %||% vapply(models, `[[`, "", "name"))
   }

@@ -45,6 +45,7 @@
 model_season <- function(x, trend = "linear", periods = NULL, harmonics = NULL,
                          effects = NULL, filled = 1, value = NULL,
                          as_of = NULL, calendar = NULL, level = 0.95) {
+  asked <- lineage_asked()
   data <- model_input(given(x, "x", "model"), value, as_of, calendar)
   spec <- season_spec(data, trend, periods, harmonics, effects)
   check_number(filled, "filled", 0, "model")
@@ -57,7 +58,9 @@ model_season <- function(x, trend = "linear", periods = NULL, harmonics = NULL,
     )
   }
   if (is.null(spec$cycles)) spec$cycles <- season_chosen(data, spec, weight)
-  season_fitted(data, spec, weight, level)
+  lineage_step(
+    season_fitted(data, spec, weight, level), "model_season", asked
+  )
 }
 
 check_level <- function(level) {

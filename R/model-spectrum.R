@@ -38,6 +38,7 @@
 #' model_spectrum(level)
 model_spectrum <- function(x, smooth = NULL, limit = 5, value = NULL,
                            as_of = NULL, calendar = NULL) {
+  asked <- lineage_asked()
   data <- model_input_or_rest(given(x, "x", "model"), value, as_of, calendar)
   check_whole(limit, "limit")
   if (!is.null(smooth) &&
@@ -68,7 +69,7 @@ model_spectrum <- function(x, smooth = NULL, limit = 5, value = NULL,
   ) <- spectrum_peaks(spectrum, step, limit, diff(range(data$days)))
   attr(table, "name") <- data$name
   class(table) <- c("vetusta_spectrum", class(table))
-  table
+  lineage_step(table, "model_spectrum", asked)
 }
 
 model_input_or_rest <- function(x, value, as_of, calendar) {
@@ -199,6 +200,7 @@ print.vetusta_spectrum <- function(x, ...) {
 #' @export
 model_dependence <- function(x, lags = NULL, value = NULL, as_of = NULL,
                              calendar = NULL) {
+  asked <- lineage_asked()
   data <- model_input_or_rest(given(x, "x", "model"), value, as_of, calendar)
   model_changes(data)
   n <- length(data$value)
@@ -224,7 +226,7 @@ model_dependence <- function(x, lags = NULL, value = NULL, as_of = NULL,
   attr(table, "name") <- data$name
   attr(table, "step") <- data$step
   class(table) <- c("vetusta_dependence", class(table))
-  table
+  lineage_step(table, "model_dependence", asked)
 }
 
 #' @export

@@ -25,6 +25,10 @@ lineage_node <- function(step, arguments, x, ...) {
 # content that its last step made.
 lineage_input <- function(x) {
   node <- attr(x, "lineage", exact = TRUE)
+  # a model is not changed by hand
+  if (!is.data.frame(x)) {
+    return(node)
+  }
   if (is.null(node)) {
     return(lineage_node("input", list(), x))
   }
@@ -34,9 +38,7 @@ lineage_input <- function(x) {
   lineage_node("changed", list(node), x)
 }
 
-has_lineage <- function(x) {
-  is.data.frame(x) && !is.null(attr(x, "lineage", exact = TRUE))
-}
+has_lineage <- function(x) !is.null(attr(x, "lineage", exact = TRUE))
 
 # The arguments given to the calling function; NULL where no table among them
 # has a lineage, so that tables made by hand cost nothing.
@@ -51,7 +53,7 @@ lineage_asked <- function(frame = parent.frame()) {
     return(NULL)
   }
   lapply(values, function(value) {
-    if (is.data.frame(value)) {
+    if (is.data.frame(value) || has_lineage(value)) {
       lineage_input(value)
     } else {
       lineage_text(value)
@@ -87,10 +89,17 @@ lineage_text <- function(value) {
 
 # Adds the step to a result.
 lineage_step <- function(result, step, asked) {
-  if (is.null(asked) || !is.data.frame(result)) {
+  if (is.null(asked)) {
     return(result)
   }
-  attr(result, "lineage") <- lineage_node(step, asked, result)
+  attr(result, "lineage") <- if (is.data.frame(result)) {
+    lineage_node(step, asked, result)
+  } else {
+    list(
+      step = step, arguments = asked,
+      version = as.character(utils::packageVersion("vetusta"))
+    )
+  }
   result
 }
 
@@ -100,7 +109,7 @@ lineage_step <- function(result, step, asked) {
 #' a script that makes it again. Tables of [archive_read()] have a lineage, and
 #' the functions that make series from series add to it.
 #'
-#' @param x A table, or a lineage.
+#' @param x A table, a model, a figure, or a lineage.
 #' @return A list of class `vetusta_lineage`, with a row per step in `steps`
 #'   (`step`, `arguments` as R code, `rows`, `hash`, `known`, `version`), and
 #'   `script`, lines of R. `print()` shows sentences and the script. A step done
@@ -118,7 +127,7 @@ lineage_step <- function(result, step, asked) {
 #' days <- archive_read(archive, "KELD")[[1]]
 #' series_lineage(series_change(days))
 series_lineage <- function(x) {
-  node <- if (is.data.frame(given(x, "x"))) {
+  node <- if (is.data.frame(given(x, "x")) || has_lineage(x)) {
     if (has_lineage(x)) lineage_input(x)
   } else if (is.list(x) && !is.null(x$step)) {
     x
@@ -228,8 +237,8 @@ format.vetusta_lineage <- function(x, ...) {
         counted(row$rows, "row")
       ),
       paste0(
-        row$name, " was made by ", row$step, "(", row$arguments, "): ",
-        counted(row$rows, "row")
+        row$name, " was made by ", row$step, "(", row$arguments, ")",
+        if (!is.na(row$rows)) paste0(": ", counted(row$rows, "row"))
       )
     )
   }, "")

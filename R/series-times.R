@@ -2,7 +2,8 @@
 
 # The facts that a table has beside its rows.
 fact_names <- c(
-  "interval", "zone", "calendar", "delay", "unit", "title", "source", "lineage"
+  "interval", "zone", "calendar", "delay", "unit", "title", "source", "licence",
+  "lineage"
 )
 
 facts_of <- function(x) {
@@ -66,7 +67,7 @@ series_about <- function(x, interval = NULL, zone = NULL, calendar = NULL,
   if (length(facts)) {
     with_facts(x, facts)
   } else {
-    facts_of(x)[setdiff(names(facts_of(x)), "lineage")]
+    facts_of(x)[setdiff(names(facts_of(x)), c("licence", "lineage"))]
   }
 }
 

@@ -58,25 +58,27 @@ uint64_t xxh64(const void* bytes, size_t n, uint64_t seed) {
   return hash ^ (hash >> 32);
 }
 
-// Texts are hashed once each; R keeps equal texts at one address.
+// Texts as runs of equal ones: the hash of each, which is computed once, and its count. R keeps
+// equal texts at one address.
 uint64_t texts_hash(SEXP column, uint64_t seed) {
   const R_xlen_t n = Rf_xlength(column);
+  const SEXP* texts = STRING_PTR_RO(column);
   std::unordered_map<SEXP, uint64_t> known;
-  std::vector<uint64_t> hashes(n);
-  for (R_xlen_t i = 0; i < n; i++) {
-    SEXP one = STRING_ELT(column, i);
-    if (i && one == STRING_ELT(column, i - 1)) {
-      hashes[i] = hashes[i - 1];
-      continue;
-    }
+  std::vector<uint64_t> runs;
+  for (R_xlen_t i = 0; i < n;) {
+    SEXP one = texts[i];
+    R_xlen_t end = i + 1;
+    while (end < n && texts[end] == one) end++;
     auto found = known.find(one);
     if (found == known.end()) {
       const uint64_t hash = one == NA_STRING ? 0 : xxh64(CHAR(one), LENGTH(one), 1);
       found = known.emplace(one, hash).first;
     }
-    hashes[i] = found->second;
+    runs.push_back(found->second);
+    runs.push_back(static_cast<uint64_t>(end - i));
+    i = end;
   }
-  return xxh64(hashes.data(), hashes.size() * 8, seed);
+  return xxh64(runs.data(), runs.size() * 8, seed);
 }
 
 }  // namespace

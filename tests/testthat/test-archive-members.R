@@ -114,6 +114,24 @@ test_that("a directory of a day has what was listed then, and no more", {
   expect_setequal(members$symbol, c("GONE", "NOW", "OLD", "UNSAID"))
 })
 
+test_that("stations of a day are those that stood then", {
+  archive <- new_archive()
+  vetusta:::store_put(archive, list(
+    source = "river", dataset = "stations", shape = "places",
+    now = as.numeric(as.POSIXct("2026-03-01", tz = "UTC")),
+    rows = vetusta:::archive_parcel("places", data.frame(
+      place = c("weir", "ford", "bend"), north = 57,
+      first = as.Date(c("1990-01-01", "1990-01-01", "2015-01-01")),
+      last = as.Date(c(NA, "2005-12-31", NA))
+    ))
+  ))
+  on <- function(day) archive_rows(archive, "river", "stations", as_of = day)
+  expect_identical(on("2000-06-01")$place, c("ford", "weir"))
+  expect_true(all(is.na(on("2000-06-01")$last)))
+  expect_identical(on("2010-06-01")$place, "weir")
+  expect_identical(nrow(on("1980-01-01")), 0L)
+})
+
 members_archive <- function(env = parent.frame()) {
   archive <- renamed_archive(env)
   vetusta:::store_put(archive, list(

@@ -177,11 +177,34 @@ test_that("200 values of the services are found in the kept pages", {
   bodies <- lapply(raw$body, memDecompress, "gzip")
   journal <- vetusta:::sql_get(archive, "SELECT * FROM journal")
   listed <- archive_series(archive)
+  # the number as a reader finds it: in an exported file, in a figure, or in a
+  # report
+  file <- withr::local_tempfile(fileext = ".csv")
+  report <- report_make(archive)$tables[["Newest values"]]
+  shown <- list(
+    export = function(bars) {
+      export_table(bars, file, instants = TRUE)
+      rows <- utils::read.csv(file)
+      row <- rows[sample(nrow(rows), 1), ]
+      at <- as.POSIXct(row$time, "UTC", format = "%Y-%m-%dT%H:%M:%SZ")
+      list(time = at, close = row$close)
+    },
+    figure = function(bars) {
+      points <- figure_lines(bars, columns = 1e5)$data
+      row <- points[sample(which(!is.na(points$value)), 1), ]
+      list(time = vetusta:::utc(as.numeric(row$time)), close = row$value)
+    },
+    report = function(bars) {
+      last <- bars[which.max(bars$time), ]
+      expect_true(last$close %in% report$value)
+      list(time = last$time, close = last$close)
+    }
+  )
   wrong <- 0
   withr::with_seed(3, for (i in 1:200) {
     id <- sample(listed$id, 1)
     bars <- archive_read(archive, id)[[1]]
-    bar <- bars[sample(nrow(bars), 1), ]
+    bar <- shown[[sample(c(1, 2, 2, 1, 3), 1)]](bars)
     trace <- archive_trace(archive, id, bar$time)
     trace <- trace[nrow(trace), ]
     page <- which(raw$hash == vetusta:::content_hash(

@@ -158,3 +158,19 @@ test_that("a hash is xxHash, and differs where a column does", {
   expect_identical(vetusta:::table_hash(tibble::as_tibble(table)), hash)
   expect_length(bytes, 32)
 })
+
+test_that("models and their figures have the lineage of their series", {
+  archive <- lineage_archive()
+  levels <- archive_read(archive, "lock")[[1]]
+  noise <- model_noise(model_season(levels, trend = "none", periods = 30))
+  expect_identical(
+    series_lineage(noise)$steps$step,
+    c("archive_read", "model_season", "model_noise")
+  )
+  paths <- model_paths(noise, n = 20, horizon = "1 month")
+  figure <- figure_fan(paths)
+  lineage <- series_lineage(figure)
+  expect_identical(lineage$steps$step[5], "figure_fan")
+  again <- run_script(series_lineage(paths), archive)
+  expect_identical(again$series, paths$series)
+})
