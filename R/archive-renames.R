@@ -82,11 +82,11 @@ series_renamed <- function(archive, series, at) {
     paste(rows$frequency, side)
   }
   known <- as.character(series_dimensions(every)$symbol)
-  parts <- lapply(seq_len(nrow(series)), function(i) {
-    if (!i %in% hit) {
-      always <- data.frame(name = symbols[i], from = -Inf, until = Inf)
-      return(cbind(series[i, ], shown = symbols[i], spans = I(list(always))))
-    }
+  # the other series are as they are
+  others <- series[setdiff(seq_len(nrow(series)), hit), names(every)]
+  others$shown <- symbols[setdiff(seq_len(nrow(series)), hit)]
+  others$spans <- vector("list", nrow(others))
+  parts <- lapply(hit, function(i) {
     names <- renames_of(symbols[i], renames)
     alike <- symbols[sides(series) == sides(series[i, ])]
     asked <- names$name[names$name %in% alike]
@@ -97,10 +97,30 @@ series_renamed <- function(archive, series, at) {
     own <- which(
       known %in% names$name & sides(every) == sides(series[i, ])
     )
-    spans <- lapply(known[own], function(name) names[names$name == name, ])
-    cbind(every[own, colnames(series)], shown = symbols[i], spans = I(spans))
+    out <- every[own, ]
+    out$shown <- rep(symbols[i], length(own))
+    out$spans <- lapply(known[own], function(name) names[names$name == name, ])
+    out
   })
-  do.call(rbind, parts)
+  do.call(rbind, c(list(others), parts))
+}
+
+# Series without those whose history has another name among them.
+series_without_former <- function(archive, series, at) {
+  groups <- split(
+    seq_len(nrow(series)),
+    paste(series$source, series$dataset, series$frequency, sep = "\r")
+  )
+  former <- unlist(lapply(groups, function(rows) {
+    part <- series[rows, ]
+    if (!startsWith(part$frequency[1], "P")) {
+      return(NULL)
+    }
+    renamed <- series_renamed(archive, part, at)
+    symbols <- as.character(series_dimensions(part)$symbol)
+    if (!is.null(renamed)) rows[!symbols %in% renamed$shown]
+  }))
+  if (length(former)) series[-former, , drop = FALSE] else series
 }
 
 # The rows of series that are not of their time under that name.

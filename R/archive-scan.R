@@ -52,6 +52,7 @@ archive_scan <- function(archive, ids = NULL, f, by = 1e6, from = NULL,
   series <- store_series(archive, sizes = TRUE)
   series <- series[match(listed$id, series_id(series)), ]
   series <- series[!is.na(series$id), ]
+  series <- series_without_former(archive, series, at)
   groups <- scan_groups(series, by)
   work <- function(archive, rows) {
     table <- read_table(archive, series[rows, ], from, to, at, zone)

@@ -62,6 +62,15 @@ test_that("a renamed symbol is one history under either name", {
   expect_identical(some$close, c(7, 8))
 })
 
+test_that("a scan in parts gives the same rows as a reading", {
+  archive <- renamed_archive()
+  whole <- archive_read(archive, "quay/bars/*")[[1]]
+  parts <- archive_scan(archive, "quay/bars/*", identity, by = 1)
+  order <- order(parts$symbol, parts$time)
+  expect_identical(parts$symbol[order], whole$symbol)
+  expect_identical(parts$close[order], whole$close)
+})
+
 test_that("names may follow each other, return and run in circles", {
   renames <- data.frame(
     old = c("A", "B", "C"), new = c("B", "C", "A"), start = c(10, 20, 30)
