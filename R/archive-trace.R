@@ -94,7 +94,11 @@ trace_rows <- function(archive, series, id, at) {
     )
   }
   name <- intersect(c("value", "close"), names(columns))[1]
-  value <- if (is.na(name)) NA_real_ else as.numeric(columns[[name]])
+  value <- if (!is.na(name) && is.numeric(columns[[name]])) {
+    columns[[name]]
+  } else {
+    NA_real_
+  }
   unit <- facts$unit[[name]] %||% NA_character_
   status <- columns[["status"]] %||% rep("observed", length(columns$time))
   status[is.na(status)] <- "observed"
