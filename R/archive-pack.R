@@ -54,6 +54,7 @@ pack_write <- function(archive, ids, from, to, as_of, folder) {
     files = files, ids = listed$id,
     sources = unique(series$source),
     facts = pack_facts(archive, unique(series[c("source", "dataset")])),
+    codes = pack_codes(archive, unique(series[c("source", "dataset")])),
     tables = lapply(unname(tables), attr, "lineage")
   )
 }
@@ -119,7 +120,7 @@ pack_labels <- function(archive, sources) {
   rows <- sql_get(
     archive,
     "SELECT source, url, body FROM structures WHERE source IN @texts AND
-      url NOT LIKE 'facts:%'",
+      url NOT LIKE 'facts:%' AND url NOT LIKE 'labels:%'",
     list(json_array(sources))
   )
   list(
@@ -178,6 +179,42 @@ pack_facts <- function(archive, sets) {
   })
 }
 
+# Code lists as texts: what R has serialised is not read from strangers.
+pack_codes <- function(archive, sets) {
+  parts <- lapply(seq_len(nrow(sets)), function(i) {
+    codes <- archive_labels(archive, sets$source[i], sets$dataset[i])
+    if (length(codes)) {
+      list(
+        source = sets$source[i], dataset = sets$dataset[i],
+        codes = lapply(codes, function(list) {
+          list(
+            id = I(list$id), parent = I(list$parent),
+            labels = lapply(list$labels, I)
+          )
+        })
+      )
+    }
+  })
+  Filter(length, parts)
+}
+
+pack_read_codes <- function(archive, entries) {
+  texts <- function(x) {
+    vapply(x, function(one) as.character(one %||% NA), "", USE.NAMES = FALSE)
+  }
+  for (entry in entries) {
+    archive_codes_put(
+      archive, entry$source, entry$dataset,
+      lapply(entry$codes, function(list) {
+        list(
+          id = texts(list$id), parent = texts(list$parent),
+          labels = lapply(list$labels, texts)
+        )
+      })
+    )
+  }
+}
+
 # Reads the parts of a pack into an archive. `calendars` are those of sources,
 # by name.
 pack_read <- function(archive, folder, manifest, calendars = list()) {
@@ -221,6 +258,7 @@ pack_read <- function(archive, folder, manifest, calendars = list()) {
     if (length(rows$id)) sql_append(archive, "journal", rows)
     pack_read_origins(archive, get("origins.parquet"), ids)
     sql_numbers_go_on(archive)
+    pack_read_codes(archive, manifest$codes)
     for (facts in manifest$facts) {
       unit <- unlist(facts$unit)
       dataset_facts_put(archive, facts$source, facts$dataset, list(

@@ -50,6 +50,7 @@ cli_rows <- function(arguments) {
         "\"gain=100*(last/open-1)\" --sort gain-"
       ),
       "vetusta rows quay/directory --count type",
+      "vetusta rows basin/LOCK_TRAFFIC/codes dimension=CARGO",
       "vetusta rows river/stations --columns place --list stations.txt"
     ),
     least = 1
@@ -155,6 +156,9 @@ cli_whole_links <- function(rows, options) {
 # Rows of any stored dataset, including series and their values.
 cli_rows_of <- function(archive, id, as_of = NULL) {
   parts <- strsplit(id, "/", fixed = TRUE)[[1]]
+  if (length(parts) == 3 && parts[3] == "codes") {
+    return(archive_codes(archive, parts[1], parts[2], as_of))
+  }
   if (length(parts) != 2) {
     cli_usage_error(
       "\"", id,

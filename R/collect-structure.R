@@ -287,10 +287,7 @@ make_dataset <- function(source, flow, structure, document, available,
 
 # Labels are stored with the observations, so that they are available offline.
 keep_labels <- function(archive, source, dataset, codes) {
-  store_structure_put(
-    archive, source$source, paste0("labels:", dataset), NA, NA,
-    serialize(codes, NULL)
-  )
+  archive_codes_put(archive, source$source, dataset, codes)
 }
 
 example_command <- function(dataset) {

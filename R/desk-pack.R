@@ -76,7 +76,8 @@ desk_pack <- function(desk, ids, file, from = NULL, to = NULL, as_of = NULL) {
     files = lapply(stats::setNames(nm = sort(files)), function(name) {
       cli::hash_file_sha256(file.path(folder, name))
     }),
-    facts = made$facts, cards = I(cards), outputs = as.list(outputs),
+    facts = made$facts, codes = made$codes, cards = I(as.character(cards)),
+    outputs = as.list(outputs),
     tables = made$tables
   )
   manifest <- manifest[!vapply(manifest, is.null, TRUE)]
@@ -198,7 +199,8 @@ pack_open <- function(file, folder) {
   tables <- tryCatch(
     {
       pack_read(
-        archive, beside, list(files = parts, facts = manifest$facts),
+        archive, beside,
+        list(files = parts, facts = manifest$facts, codes = manifest$codes),
         pack_calendars(beside, manifest)
       )
       pack_tables(archive, manifest)

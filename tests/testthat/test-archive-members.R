@@ -229,3 +229,41 @@ test_that("the exchange has renames, a merger and members that change", {
   new <- archive_members(archive, "quay/members/Q20", "2026-03-26")$symbol
   expect_true("PELL" %in% old && !"PELL" %in% new)
 })
+
+test_that("code lists are kept whenever they change", {
+  archive <- new_archive()
+  codes <- function(...) {
+    id <- c(...)
+    list(CARGO = list(
+      id = id, parent = rep(NA_character_, length(id)),
+      labels = list(en = paste("Cargo", id))
+    ))
+  }
+  put <- function(list, at) {
+    vetusta:::archive_codes_put(archive, "basin", "TRAFFIC", list)
+    vetusta:::sql_do(
+      archive,
+      "UPDATE structures SET fetched = ? WHERE url = ? AND fetched > ?",
+      list(
+        as.numeric(as.POSIXct(at, tz = "UTC")), "labels:TRAFFIC",
+        as.numeric(Sys.time()) - 60
+      )
+    )
+  }
+  put(codes("A", "B"), "2025-01-01")
+  put(codes("A", "B"), "2025-02-01")
+  put(codes("A", "C"), "2025-03-01")
+  now <- archive_codes(archive, "basin", "TRAFFIC")
+  expect_identical(now$code, c("A", "C"))
+  expect_identical(as.Date(now$known), as.Date(c("2025-01-01", "2025-03-01")))
+  expect_identical(now$en, c("Cargo A", "Cargo C"))
+  then <- archive_codes(archive, "basin", "TRAFFIC", as_of = "2025-02-15")
+  expect_identical(then$code, c("A", "B"))
+  expect_identical(
+    nrow(archive_codes(archive, "basin", "TRAFFIC", as_of = "2024-01-01")), 0L
+  )
+  expect_identical(
+    vetusta:::archive_labels(archive, "basin", "TRAFFIC"), codes("A", "C")
+  )
+  expect_error_kind(archive_codes(archive, "basin", "NONE"), "argument")
+})

@@ -197,3 +197,36 @@ test_that("two intraday series are compared by their times", {
   found <- found[found$rule == "differ", ]
   expect_identical(as.numeric(found$first), as.numeric(bars$time[30]))
 })
+
+test_that("a killed check leaves the archive whole, and each finding is told", {
+  folder <- withr::local_tempdir()
+  desk <- desk_make(folder, "A desk")
+  archive <- archive_open(desk$archive)
+  days <- as.Date("2025-01-01") + 0:299
+  value <- 200 + sin(1:300)
+  value[150] <- 900
+  vetusta:::store_put(archive, list(
+    source = "river", dataset = "levels", shape = "observations", now = 1e9,
+    rows = vetusta:::archive_parcel(
+      "observations", data.frame(series = "lock", period = days, value = value)
+    )
+  ))
+  archive_close(archive)
+  at <- c("check", "--since", "2025-01-01", "--desk", folder)
+  for (wait in c(0.3, 0.7, 1.1, 1.6)) {
+    process <- processx::process$new(
+      "Rscript", c("--no-init-file", "-e", "vetusta::cli_main()", at),
+      env = c("current", R_LIBS = r_libs())
+    )
+    Sys.sleep(wait)
+    process$kill()
+  }
+  done <- run_vetusta(at)
+  expect_identical(done$status, 3L)
+  archive <- archive_open(desk$archive, read_only = TRUE)
+  found <- archive_findings(archive)
+  expect_identical(found$rule, "spike")
+  expect_identical(as.Date(found$first), days[150])
+  expect_identical(run_vetusta(at)$status, 3L)
+  expect_identical(archive_findings(archive)$state, "still")
+})

@@ -117,6 +117,36 @@ tampered <- function(file, change, env = parent.frame()) {
   to
 }
 
+test_that("labels of statistics go along, as texts", {
+  archive <- new_archive()
+  vetusta:::store_put(archive, list(
+    source = "basin", dataset = "TRAFFIC", shape = "observations", now = 1e9,
+    rows = vetusta:::parcel_series(
+      data.frame(
+        key = "M.A", frequency = "M",
+        dimensions = "{\"FREQ\":\"M\",\"CARGO\":\"A\"}"
+      ),
+      list(time = vetusta:::utc(86400 * 365), known = NA_real_, value = 3)
+    )
+  ))
+  codes <- list(CARGO = list(
+    id = c("A", "B"), parent = c(NA, "A"),
+    labels = list(en = c("Grain", "Rye"), qsa = c("Zarn", NA))
+  ))
+  vetusta:::archive_codes_put(archive, "basin", "TRAFFIC", codes)
+  folder <- withr::local_tempdir()
+  file <- file.path(folder, "t.zip")
+  desk_pack(archive, "basin/TRAFFIC/*", file)
+  made <- pack_open(file, file.path(folder, "there"))
+  expect_true(all(made$same), label = paste(format(made), collapse = "\n"))
+  there <- archive_open(file.path(folder, "there", "archive.sqlite"))
+  expect_identical(vetusta:::archive_labels(there, "basin", "TRAFFIC"), codes)
+  # nothing that R serialised comes from a pack
+  zip::unzip(file, exdir = file.path(folder, "raw"))
+  labels <- nanoparquet::read_parquet(file.path(folder, "raw/labels.parquet"))
+  expect_identical(nrow(labels), 0L)
+})
+
 test_that("a pack that was changed says which part and why", {
   desk <- packed_desk()
   folder <- withr::local_tempdir()

@@ -102,6 +102,10 @@ calls_for_spoiling <- function(archive, folder) {
       archive = archive, ids = "KELD", all = FALSE, value = NULL
     ),
     archive_find = list(archive = archive, ids = "KELD"),
+    archive_codes = list(
+      archive = archive, source = "basin", dataset = "LOCK_TRAFFIC",
+      as_of = NULL
+    ),
     archive_members = list(
       archive = archive, list = "quay/directory", on = NULL
     ),
