@@ -162,6 +162,12 @@ tidy_message <- function(message, dimensions, known = NULL) {
   )
 }
 
+# The action of a message in words, where it is not to insert.
+message_action <- function(actions) {
+  action <- setdiff(unique(actions$action), "insert")
+  if (length(action)) paste0(paste(sort(action), collapse = " and "), ", ")
+}
+
 # The action for each observation: "insert"; "merge", which keeps what is not
 # stated; "delete", or for SDMX 3.0 "lessen", which removes only what is named.
 # `named` are the parts that a deletion names.

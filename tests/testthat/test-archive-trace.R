@@ -225,3 +225,11 @@ test_that("200 values of the services are found in the kept pages", {
   })
   expect_identical(wrong, 0)
 })
+
+test_that("the action of a message of statistics stands with the place", {
+  action <- function(...) vetusta:::message_action(list(action = c(...)))
+  expect_null(action("insert", "insert"))
+  expect_null(action())
+  expect_identical(action("merge", "merge"), "merge, ")
+  expect_identical(action("insert", "delete", "merge"), "delete and merge, ")
+})
