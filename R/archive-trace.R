@@ -19,9 +19,9 @@
 #'   bits, of the body or file; 16 characters), `place` (of the row in the
 #'   answer: a JSON Pointer, or `row N`, `line N`, `observation N`, of a message
 #'   of statistics with its action, as `merge, observation N`, where that is not
-#'   to insert), `symbol` (what the request was for); `sent` (the row as it was sent, where raw pages
-#'   are kept); `card` (the MD5 hash of the source card in force). `NA` where
-#'   something is not known.
+#'   to insert), `symbol` (what the request was for); `sent` (the row as it
+#'   was sent, where raw pages are kept); `card` (the MD5 hash of the source
+#'   card in force). `NA` where something is not known.
 #' @details A version that was corrected before it counted, as an unfinished bar
 #'   that was replaced, is not kept. Rows that were stored before an archive
 #'   recorded origins have no request.
