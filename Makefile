@@ -60,6 +60,7 @@ bench: $(LIB)/installed
 	@$(WITH_LIBRARY) Rscript bench/collect.R
 	@$(WITH_LIBRARY) Rscript bench/manners.R
 	@$(WITH_LIBRARY) Rscript bench/core.R
+	@$(WITH_LIBRARY) Rscript bench/lineage.R
 	@$(WITH_LIBRARY) Rscript bench/sdmx.R
 	@$(WITH_LIBRARY) Rscript bench/archive.R
 	@$(WITH_LIBRARY) Rscript bench/desk.R

@@ -242,8 +242,8 @@ last_known <- function(x) {
   stated <- as.numeric(x[["known"]] %||% x[["filed"]])
   if (inherits(x[["filed"]], "Date")) stated <- (stated + 1) * 86400
   if (inherits(x, "vetusta_series") && nrow(x)) {
-    start <- start_times(x)
-    at <- which(start == max(start, -Inf, na.rm = TRUE))
+    # rows are in order of series and time, so the last row of each decides
+    at <- c(runs_cpp(series_names_of(x))[-1] - 1L, nrow(x))
     # without the class, whose subsetting costs more than all of this
     last <- list_frame(lapply(unclass(x)[names(x)], `[`, at))
     last <- with_facts(with_shape(last, class(x)[1]), facts_of(x))
