@@ -12,8 +12,10 @@ pack_lists <- c("instruments", "places", "actions", "contracts", "members")
 # `tables` has the lineage of each table as it reads now.
 pack_write <- function(archive, ids, from, to, as_of, folder) {
   listed <- archive_find(archive, ids)
-  series <- store_series(archive, ids = attr(listed, "numbers"))
   at <- known_at(as_of)
+  series <- series_with_former(
+    archive, store_series(archive, ids = attr(listed, "numbers")), at
+  )
   put <- function(rows, name) {
     file <- paste0(name, ".parquet")
     nanoparquet::write_parquet(

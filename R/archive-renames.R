@@ -123,6 +123,24 @@ series_without_former <- function(archive, series, at) {
   if (length(former)) series[-former, , drop = FALSE] else series
 }
 
+# Series and those of their other names, which a reading needs too.
+series_with_former <- function(archive, series, at) {
+  groups <- split(
+    seq_len(nrow(series)),
+    paste(series$source, series$dataset, series$frequency, sep = "\r")
+  )
+  ids <- unlist(lapply(groups, function(rows) {
+    if (startsWith(series$frequency[rows[1]], "P")) {
+      series_renamed(archive, series[rows, ], at)$id
+    }
+  }))
+  more <- setdiff(ids, series$id)
+  if (!length(more)) {
+    return(series)
+  }
+  rbind(series, store_series(archive, ids = more)[names(series)])
+}
+
 # The rows of series that are not of their time under that name.
 rows_unnamed <- function(renamed, owner, time) {
   out <- logical(length(time))

@@ -71,6 +71,17 @@ test_that("a scan in parts gives the same rows as a reading", {
   expect_identical(parts$close[order], whole$close)
 })
 
+test_that("a pack of a renamed symbol has its whole history", {
+  archive <- renamed_archive()
+  folder <- withr::local_tempdir()
+  file <- file.path(folder, "g.zip")
+  desk_pack(archive, "quay/bars/GRAV@1 day", file)
+  made <- pack_open(file, file.path(folder, "there"))
+  expect_true(all(made$same), label = paste(format(made), collapse = "\n"))
+  there <- archive_open(file.path(folder, "there", "archive.sqlite"))
+  expect_identical(archive_read(there, "GRAV")[[1]]$close, 1:14 + 0)
+})
+
 test_that("names may follow each other, return and run in circles", {
   renames <- data.frame(
     old = c("A", "B", "C"), new = c("B", "C", "A"), start = c(10, 20, 30)
