@@ -25,6 +25,10 @@ runs_cpp <- function(text) {
     .Call(`_vetusta_runs_cpp`, text)
 }
 
+run_ends_cpp <- function(text) {
+    .Call(`_vetusta_run_ends_cpp`, text)
+}
+
 first_outside_cpp <- function(text, words) {
     .Call(`_vetusta_first_outside_cpp`, text, words)
 }

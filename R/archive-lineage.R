@@ -55,7 +55,7 @@ lineage_written <- function(object) {
     step = "command", arguments = reading_log$nodes,
     command = reading_log$command,
     readings = reading_log$count,
-    version = as.character(utils::packageVersion("vetusta")),
+    version = unname(getNamespaceVersion("vetusta")),
     rows = if (table) nrow(object),
     hash = if (table) table_hash(object)
   )

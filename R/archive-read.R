@@ -243,7 +243,7 @@ last_known <- function(x) {
   if (inherits(x[["filed"]], "Date")) stated <- (stated + 1) * 86400
   if (inherits(x, "vetusta_series") && nrow(x)) {
     # rows are in order of series and time, so the last row of each decides
-    at <- c(runs_cpp(series_names_of(x))[-1] - 1L, nrow(x))
+    at <- run_ends_cpp(series_names_of(x))
     # without the class, whose subsetting costs more than all of this
     last <- list_frame(lapply(unclass(x)[names(x)], `[`, at))
     last <- with_facts(with_shape(last, class(x)[1]), facts_of(x))

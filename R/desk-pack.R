@@ -70,7 +70,7 @@ desk_pack <- function(desk, ids, file, from = NULL, to = NULL, as_of = NULL) {
   files <- list.files(folder, recursive = TRUE)
   manifest <- list(
     pack = pack_form,
-    vetusta = as.character(utils::packageVersion("vetusta")),
+    vetusta = unname(getNamespaceVersion("vetusta")),
     ids = I(made$ids), from = format_given(from), to = format_given(to),
     as_of = format_given(as_of),
     files = lapply(stats::setNames(nm = sort(files)), function(name) {

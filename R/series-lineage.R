@@ -16,7 +16,7 @@ table_hash <- function(x) {
 lineage_node <- function(step, arguments, x, ...) {
   list(
     step = step, arguments = arguments, ...,
-    version = as.character(utils::packageVersion("vetusta")),
+    version = unname(getNamespaceVersion("vetusta")),
     rows = nrow(x), hash = table_hash(x)
   )
 }
@@ -97,7 +97,7 @@ lineage_step <- function(result, step, asked) {
   } else {
     list(
       step = step, arguments = asked,
-      version = as.character(utils::packageVersion("vetusta"))
+      version = unname(getNamespaceVersion("vetusta"))
     )
   }
   result
@@ -117,7 +117,7 @@ lineage_step <- function(result, step, asked) {
 #'   table without a lineage.
 #' @details The script reads the series `as_of` the last instant at which one of
 #'   their values counted, so that later values do not change its result. A hash
-#'   is xxHash (64 bits, seed 0) over the bytes of the columns and their names.
+#'   is xxHash (64 bits, seed 0) over the hashes of the names and columns.
 #' @section Errors: `vetusta_error_argument` for an object that is no table.
 #' @export
 #' @examples

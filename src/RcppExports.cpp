@@ -87,6 +87,17 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// run_ends_cpp
+IntegerVector run_ends_cpp(CharacterVector text);
+RcppExport SEXP _vetusta_run_ends_cpp(SEXP textSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< CharacterVector >::type text(textSEXP);
+    rcpp_result_gen = Rcpp::wrap(run_ends_cpp(text));
+    return rcpp_result_gen;
+END_RCPP
+}
 // first_outside_cpp
 double first_outside_cpp(CharacterVector text, CharacterVector words);
 RcppExport SEXP _vetusta_first_outside_cpp(SEXP textSEXP, SEXP wordsSEXP) {
@@ -1055,6 +1066,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_vetusta_has_vintages_cpp", (DL_FUNC) &_vetusta_has_vintages_cpp, 3},
     {"_vetusta_groups_cpp", (DL_FUNC) &_vetusta_groups_cpp, 3},
     {"_vetusta_runs_cpp", (DL_FUNC) &_vetusta_runs_cpp, 1},
+    {"_vetusta_run_ends_cpp", (DL_FUNC) &_vetusta_run_ends_cpp, 1},
     {"_vetusta_first_outside_cpp", (DL_FUNC) &_vetusta_first_outside_cpp, 2},
     {"_vetusta_stands_ordered_cpp", (DL_FUNC) &_vetusta_stands_ordered_cpp, 2},
     {"_vetusta_groups_rise_cpp", (DL_FUNC) &_vetusta_groups_rise_cpp, 2},

@@ -110,6 +110,30 @@ IntegerVector runs_cpp(CharacterVector text) {
   return wrap(first);
 }
 
+// The last rows of runs of equal texts, from 1, where all equal texts are one run: found in steps
+// that double, so that long runs are not read.
+// [[Rcpp::export]]
+IntegerVector run_ends_cpp(CharacterVector text) {
+  const R_xlen_t n = text.size();
+  const SEXP* p = STRING_PTR(static_cast<SEXP>(text));
+  std::vector<int> last;
+  for (R_xlen_t first = 0; first < n;) {
+    R_xlen_t same = first, step = 1;
+    while (same + step < n && p[same + step] == p[first]) {
+      same += step;
+      step *= 2;
+    }
+    R_xlen_t other = std::min(same + step, n);
+    while (other - same > 1) {
+      const R_xlen_t middle = same + (other - same) / 2;
+      (p[middle] == p[first] ? same : other) = middle;
+    }
+    last.push_back(static_cast<int>(same + 1));
+    first = same + 1;
+  }
+  return wrap(last);
+}
+
 // The first text that is none of the given words, from 1; 0 if there is none.
 // [[Rcpp::export]]
 double first_outside_cpp(CharacterVector text, CharacterVector words) {

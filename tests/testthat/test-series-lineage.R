@@ -128,27 +128,35 @@ test_that("what other code changes shows, and tables made by hand", {
 })
 
 test_that("a hash is xxHash, and differs where a column does", {
-  expect_identical(
-    vetusta:::columns_hash_cpp(list(), character()),
-    "0000000000000000"
-  )
-  # the reference implementation over the same bytes
+  # the reference implementation: hashes of names and columns, hashed again
+  bytes_of <- function(hash) {
+    at <- seq(15, 1, by = -2)
+    as.raw(strtoi(substring(hash, at, at + 1), 16L))
+  }
+  reference <- function(bytes) {
+    bytes_of(digest::digest(bytes, "xxhash64", serialize = FALSE))
+  }
+  hash_of <- function(columns) {
+    parts <- unlist(lapply(names(columns), function(name) {
+      c(
+        reference(charToRaw(name)),
+        reference(writeBin(as.double(columns[[name]]), raw()))
+      )
+    }))
+    digest::digest(parts, "xxhash64", serialize = FALSE)
+  }
   x <- c(1, NA, 3.5, -0)
-  name <- charToRaw("value")
-  bytes <- writeBin(x, raw(), endian = "little")
-  first <- digest::digest(name, "xxhash64", serialize = FALSE)
-  expect_identical(
-    vetusta:::columns_hash_cpp(list(character()), "value") == first, FALSE
-  )
-  expect_identical(
-    vetusta:::columns_hash_cpp(list(NULL), "value"), first
-  )
-  # 39 bytes go through the four lanes
-  long <- strrep("value", 8)
-  expect_identical(
-    vetusta:::columns_hash_cpp(list(NULL), long),
-    digest::digest(long, "xxhash64", serialize = FALSE)
-  )
+  # below and above the four lanes, with and without the second thread
+  for (n in c(0, 1, 3, 4, 5, 1001, 60000)) {
+    columns <- list(
+      value = stats::rnorm(n), a_name_that_is_longer_than_a_lane = seq_len(n),
+      flag = rep(c(TRUE, NA), length.out = n)
+    )
+    expect_identical(
+      vetusta:::columns_hash_cpp(unname(columns), names(columns)),
+      hash_of(columns)
+    )
+  }
   table <- data.frame(a = x, b = c("x", NA, "y", "x"))
   hash <- vetusta:::table_hash(table)
   other <- table
@@ -156,7 +164,13 @@ test_that("a hash is xxHash, and differs where a column does", {
   expect_false(vetusta:::table_hash(other) == hash)
   expect_false(vetusta:::table_hash(table[4:1, ]) == hash)
   expect_identical(vetusta:::table_hash(tibble::as_tibble(table)), hash)
-  expect_length(bytes, 32)
+  # the last rows of runs
+  for (i in 1:50) {
+    n <- sample(1:40, sample(1:6, 1))
+    text <- rep(as.character(seq_along(n)), n)
+    expect_identical(vetusta:::run_ends_cpp(text), as.integer(cumsum(n)))
+  }
+  expect_identical(vetusta:::run_ends_cpp(character()), integer())
 })
 
 test_that("models and their figures have the lineage of their series", {
