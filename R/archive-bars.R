@@ -52,6 +52,11 @@ bars_within <- function(archive, series, start, end, at, newest = TRUE) {
     symbol = as.character(dimensions$symbol)[read$owner],
     time = columns$time
   )
+  former <- if (n) archive_former_of(archive, series, dimensions$symbol, at)
+  if (!is.null(former)) {
+    former <- former_names(rows$symbol, as.numeric(rows$time), former)
+    rows$symbol <- former$symbol
+  }
   for (name in c("open", "high", "low", "close", "volume")) {
     rows[[name]] <- columns[[name]] %||% rep(NA_real_, n)
   }
@@ -66,13 +71,17 @@ bars_within <- function(archive, series, start, end, at, newest = TRUE) {
   if (!all(is.na(as.numeric(columns$known)))) rows$known <- columns$known
   # Rows were checked when they were stored, so they are not checked again.
   # Sides of one symbol are interleaved by time.
-  table <- if (anyDuplicated(dimensions$symbol)) {
+  table <- if (anyDuplicated(dimensions$symbol) || !is.null(former)) {
     without_notes(bars_frame(list_frame(rows)))
   } else {
     with_shape(as_rows(rows), "vetusta_bars")
   }
   if (nrow(series)) {
-    vintage_at(with_dataset_facts(table, archive, series), at)
+    table <- with_dataset_facts(table, archive, series)
+    if (length(former$titles)) {
+      attr(table, "title") <- c(attr(table, "title"), former$titles)
+    }
+    vintage_at(table, at)
   } else {
     table
   }

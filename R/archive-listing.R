@@ -79,5 +79,12 @@ listing_counts <- function(store, source, dataset) {
   keys <- lapply(
     store_notes(store, "listed", source, dataset)$value, listing_keys
   )
-  c(entries = sum(lengths(keys)), rows = length(unique(unlist(keys))))
+  # one symbol may be the entries of several companies
+  symbols <- function(keys) sub(paste0(former_mark, ".*"), "", keys)
+  former <- symbols(store_notes(store, "former", source, dataset)$key)
+  keys <- lapply(keys, symbols)
+  c(
+    entries = sum(lengths(keys)),
+    rows = length(unique(unlist(keys))) + sum(former %in% unlist(keys))
+  )
 }

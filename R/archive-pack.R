@@ -249,6 +249,11 @@ pack_read <- function(archive, folder, manifest, calendars = list()) {
     }
     rows <- get("records.parquet")
     if (length(rows$key)) sql_append(archive, "records", rows)
+    for (at in split(seq_along(rows$key), paste(rows$source, rows$dataset))) {
+      former_note(
+        archive, rows$source[at[1]], rows$dataset[at[1]], unique(rows$key[at])
+      )
+    }
     rows <- get("labels.parquet")
     for (i in seq_along(rows$url)) {
       store_structure_put(

@@ -96,18 +96,19 @@ rows_of_records <- function(archive, source, dataset, shape, at) {
   rows_of_records_at(archive, source, dataset, shape, at)
 }
 
-# Columns with the first and last day of entries of a list.
-list_day_columns <- list(
-  instruments = list(c("first_day", "listed"), c("last_day", "delisted")),
-  places = list(c("first_day", "first"), c("last_day", "last"))
-)
-
 # The list of a day: entries known then, and those that the source states were
 # listed then, without what came later; not those that had left before.
 rows_listed <- function(archive, source, dataset, shape, at) {
   now <- rows_of_records_at(archive, source, dataset, shape, Inf)
   then <- rows_of_records_at(archive, source, dataset, shape, at)
-  keys <- function(rows) record_key_texts(shape, rows)
+  # a symbol that two companies had names each by its first day too
+  shared <- record_key_texts(shape, now)
+  shared <- unique(shared[duplicated(shared)])
+  keys <- function(rows) {
+    key <- record_key_texts(shape, rows)
+    first <- list_days(as.list(rows), shape)$first
+    ifelse(key %in% shared, paste(key, first), key)
+  }
   day <- as.Date(utc(at), tz = "UTC")
   columns <- list_day_columns[[shape]]
   named <- intersect(columns[[1]], names(now))
@@ -117,10 +118,11 @@ rows_listed <- function(archive, source, dataset, shape, at) {
     begun <- which(first <= day & !keys(now) %in% keys(then))
     early <- now[begun, , drop = FALSE]
   }
-  all <- as_rows(as.list(data.table::rbindlist(
+  all <- data.table::rbindlist(
     list(then, early),
     use.names = TRUE, fill = TRUE
-  )))
+  )
+  all <- as_rows(as.list(all)[union(names(now), names(all))])
   for (name in intersect(columns[[2]], names(all))) {
     left <- all[[name]]
     if (!inherits(left, "Date")) next
@@ -128,8 +130,7 @@ rows_listed <- function(archive, source, dataset, shape, at) {
     # what is known later is not known on this day
     all[[name]][all[[name]] > day] <- NA
   }
-  by <- intersect(record_keys[[shape]], names(all))
-  as_rows(ordered_rows(as.list(all), by))
+  as_rows(ordered_rows(as.list(all), list_order(shape, all)))
 }
 
 rows_of_records_at <- function(archive, source, dataset, shape, at) {
@@ -144,8 +145,14 @@ rows_of_records_at <- function(archive, source, dataset, shape, at) {
   )
   rows <- typed_rows(as.list(parsed), records$types)
   # sorted by key, so that the order of requests does not matter
-  by <- intersect(record_keys[[shape]] %||% names(rows), names(rows))
+  by <- list_order(shape, rows)
   as_rows(ordered_rows(rows, by[vapply(rows[by], is.atomic, TRUE)]))
+}
+
+# The columns that order rows of a shape.
+list_order <- function(shape, rows) {
+  by <- c(record_keys[[shape]], list_day_columns[shape][[1]][[1]])
+  intersect(by %||% names(rows), names(rows))
 }
 
 # Columns converted to their stored types.
@@ -187,7 +194,9 @@ archive_names <- function(archive, sources, codes = TRUE) {
     matching <- datasets_of_shape(datasets, shape)
     matching <- matching[matching$source %in% sources, ]
     lapply(seq_len(nrow(matching)), function(i) {
-      rows <- archive_rows(archive, matching$source[i], matching$dataset[i])
+      rows <- list_current(
+        archive_rows(archive, matching$source[i], matching$dataset[i])
+      )
       if (is.null(rows[["name"]])) {
         return(NULL)
       }

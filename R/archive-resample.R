@@ -80,7 +80,8 @@ resample_by_store <- function(archive, catalogue, window, at, terms, base,
   )
   facts <- facts_of(with_dataset_facts(list(), archive, catalogue))
   if (!is_intraday(base) || anyDuplicated(series) ||
-    !is.null(series_renamed(archive, catalogue, at))) {
+    !is.null(series_renamed(archive, catalogue, at)) ||
+    !is.null(archive_former_of(archive, catalogue, series$symbol, at))) {
     return(NULL)
   }
   if (is.finite(at)) {

@@ -127,6 +127,7 @@ bars_adjust <- function(bars, actions, of = "splits", method = "ratio",
   } else {
     as.numeric(time_instant(as_of, zone, end = TRUE, name = "as_of"))
   }
+  actions <- actions_of_former(actions, bars$symbol)
   known <- actions$known < at & actions$ex < at
   share <- changes_shares[actions$kind]
   actions <- actions[known & (share | of == "all"), , drop = FALSE]
@@ -196,6 +197,19 @@ bars_adjust <- function(bars, actions, of = "splits", method = "ratio",
     )
   }
   lineage_step(columns, "bars_adjust", asked)
+}
+
+# Actions of a symbol that another company had before belong to the history of
+# their day.
+actions_of_former <- function(actions, symbols) {
+  levels <- unique(symbols)
+  parts <- former_parts(levels)
+  for (i in order(parts$last)) {
+    if (is.na(parts$last[i])) next
+    here <- actions$symbol == parts$symbol[i] & actions$ex_day <= parts$last[i]
+    actions$symbol[here] <- levels[i]
+  }
+  actions
 }
 
 # The first and last row of each symbol, whose rows are contiguous, by name.

@@ -127,21 +127,26 @@ cli_listed <- function(options, x, sources) {
   for (i in seq_len(nrow(datasets))) {
     rows <- archive_rows(archive, datasets$source[i], datasets$dataset[i])
     name <- as.character(rows[[datasets$column[i]]])
-    days <- list(
-      listed = rows[["listed"]] %||% rows[["first"]],
-      delisted = rows[["delisted"]] %||% rows[["last_day"]] %||% rows[["last"]]
-    )
-    days <- lapply(days, function(day) {
-      if (inherits(day, "Date")) day else rep(as.Date(NA), length(name))
-    })
-    if (any(names %in% name)) {
-      return(
-        data.frame(
-          series = name, symbol = name, listed = days$listed,
-          delisted = days$delisted
-        )
-      )
+    days <- list_days(as.list(rows), datasets$shape[i])
+    former <- former_parts(names)
+    at <- match(former$symbol, name)
+    if (all(is.na(at)) || is.null(days)) next
+    day <- function(x) as.Date(x, origin = "1970-01-01")
+    # of a symbol that another company had before, the entry with its last day
+    for (k in which(!is.na(former$last))) {
+      own <- which(name == former$symbol[k] & days$last == former$last[k])
+      at[k] <- own[1]
     }
+    for (k in which(is.na(former$last) & !is.na(at))) {
+      own <- which(name == former$symbol[k])
+      at[k] <- own[length(own)]
+    }
+    return(
+      data.frame(
+        series = names, symbol = names, listed = day(days$first[at]),
+        delisted = day(days$last[at])
+      )
+    )
   }
   NULL
 }

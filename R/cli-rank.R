@@ -178,7 +178,9 @@ cli_rank_directory <- function(archive, rows, source) {
   if (nrow(datasets) != 1) {
     return(rows)
   }
-  directory <- archive_rows(archive, datasets$source, datasets$dataset)
+  directory <- list_current(
+    archive_rows(archive, datasets$source, datasets$dataset)
+  )
   at <- match(rows$symbol, directory$symbol)
   for (name in setdiff(
     intersect(c("name", "type"), names(directory)), names(rows)
@@ -190,7 +192,7 @@ cli_rank_directory <- function(archive, rows, source) {
 
 cli_rank_days <- function(archive, words, options) {
   series <- archive_find(archive, words)
-  calendar <- cli_calendar(options, series$source[1])
+  calendar <- cli_calendars(options, series)$calendar
   zone <- calendar$zone %||% "UTC"
   to <- options$on
   tables <- archive_read(

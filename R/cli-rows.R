@@ -59,7 +59,8 @@ cli_rows <- function(arguments) {
   rows <- cli_rows_of(archive, options$words[1], options$as_of)
   at <- rows[["at"]]
   if (!is.null(options$join)) {
-    rows <- rows_join(rows, cli_rows_of(archive, options$join, options$as_of))
+    other <- cli_rows_of(archive, options$join, options$as_of)
+    rows <- rows_join(rows, list_current(other))
   }
   rows <- rows_compute(rows, cli_formulas(options$compute))
   rows <- rows_filter(rows, options$words[-1])

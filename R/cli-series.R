@@ -101,12 +101,17 @@ cli_series <- function(options, longer = cli_longer(options)) {
 }
 
 # list(calendars, calendar): the calendar of each source, and their common one.
-# A calendar given as an option is used for all.
+# A calendar given as an option is used for all; else that of the source's card
+# in the desk, or the one with which the series were stored.
 cli_calendars <- function(options, series) {
   given <- if (!is.null(options$calendar)) source_calendar(options$calendar)
   sources <- unique(series$source)
   calendars <- lapply(stats::setNames(nm = sources), function(source) {
-    given %||% cli_calendar(options, source)
+    given %||% cli_calendar(options, source) %||%
+      dataset_facts(
+        cli_archive(options), source,
+        series$dataset[match(source, series$source)]
+      )$calendar
   })
   alike <- vapply(calendars, identical, TRUE, calendars[[1]])
   list(calendars = calendars, calendar = if (all(alike)) calendars[[1]])

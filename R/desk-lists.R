@@ -137,7 +137,7 @@ desk_rows <- function(archive, id, where) {
       todo = "write a source and a dataset, as in quay/directory"
     )
   }
-  at_place(archive_rows(archive, parts[1], parts[2]), where)
+  list_current(at_place(archive_rows(archive, parts[1], parts[2]), where))
 }
 
 # Adds the place in the desk's file to an error without one.

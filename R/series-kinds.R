@@ -71,6 +71,19 @@ series_names_of <- function(x) as.character(x[["series"]] %||% x[["symbol"]])
   x
 }
 
+# The name of a history whose symbol another company has now, and its parts:
+# "OLDM to 2018-09-30".
+former_label <- function(symbol, day) paste(symbol, "to", format(day))
+
+former_parts <- function(name) {
+  form <- "^(.+) to ([0-9]{4}-[0-9]{2}-[0-9]{2})$"
+  former <- grepl(form, name)
+  list(
+    symbol = ifelse(former, sub(form, "\\1", name), name),
+    last = as.Date(ifelse(former, sub(form, "\\2", name), NA))
+  )
+}
+
 # Checked and sorted by series and time.
 series_table <- function(x) UseMethod("series_table")
 #' @export

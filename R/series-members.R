@@ -69,6 +69,9 @@ members_frame <- function(members) {
 # Whether names are members on days.
 is_member <- function(name, day, members) {
   out <- logical(length(name))
+  # a name of a history that has ended means its symbol
+  levels <- unique(name)
+  name <- former_parts(levels)$symbol[match(name, levels)]
   for (i in which(members$symbol %in% name)) {
     hit <- name == members$symbol[i] & day >= members$first[i] &
       day <= members$last[i]
@@ -99,7 +102,8 @@ members_wide <- function(x, members, zone) {
   )
   for (name in setdiff(names(x), "time")) {
     # the age of a value has the name of its series before the point
-    series <- if (name %in% members$symbol) name else sub("[.][^.]*$", "", name)
+    known <- former_parts(name)$symbol %in% members$symbol
+    series <- if (known) name else sub("[.][^.]*$", "", name)
     x[[name]][!is_member(rep(series, length(day)), day, members)] <- NA
   }
   x

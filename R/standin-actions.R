@@ -161,7 +161,10 @@ quay_former <- function(code) {
   list(
     GRVN = list(of = "GRAV", until = as.Date("2019-06-03")),
     GRAV = list(of = "GRAV", from = as.Date("2019-06-03")),
-    PELL = list(of = "PELL", until = as.Date("2022-02-14"))
+    PELL = list(of = "PELL", until = as.Date("2022-02-14")),
+    # delisted; the symbol was given to another company later
+    "OLDM mills" = list(of = "OLDM mills", until = as.Date("2018-10-01")),
+    "OLDM towage" = list(of = "OLDM towage", from = as.Date("2021-01-04"))
   )[[code]]
 }
 

@@ -77,6 +77,14 @@ directory_sectors <- function(directory) {
   list(first = market_sectors[first], second = market_sectors[second])
 }
 
+# Two companies that had one symbol, one after the other.
+directory_oldmere <- list(
+  mills = list(
+    title = "Oldmere Mills", since = "2010-01-04", until = "2018-09-30"
+  ),
+  towage = list(title = "Oldmere Towage", since = "2021-01-04", until = NA)
+)
+
 # Instruments by sector, in pages of 150.
 directory_page <- function(sector, query, directory) {
   if (!sector %in% market_sectors) {
@@ -93,6 +101,14 @@ directory_page <- function(sector, query, directory) {
   listings$since <- vapply(
     listings$code, function(code) format(quay_listed(code)), ""
   )
+  if (sector %in% names(directory_oldmere)) {
+    more <- as.data.frame(directory_oldmere[[sector]])
+    listings <- as.data.frame(data.table::rbindlist(
+      list(listings, cbind(
+        code = "OLDM", kind = "share", money = "ORV", sector = sector, more
+      )), use.names = TRUE, fill = TRUE
+    ))
+  }
   page <- suppressWarnings(as.numeric(query$page %||% 1))
   if (is.na(page) || page < 1) {
     return(standin_problem(400L, "page", "page is a whole number from 1."))

@@ -54,6 +54,15 @@ quay_closes <- function(instrument, calendar, last) {
   )
 }
 
+# Companies that were taken over or delisted, and the one that has the symbol
+# of another since: name and price.
+quay_gone <- list(
+  PELL = list("Pellin Barges", 22.4),
+  OLDM = list("Oldmere Towage", 61.5),
+  "OLDM mills" = list("Oldmere Mills", 14.2),
+  "OLDM towage" = list("Oldmere Towage", 61.5)
+)
+
 # A known instrument, or a share, fund or index of the directory with parameters
 # derived from its code.
 quay_instrument <- function(code, directory) {
@@ -62,9 +71,10 @@ quay_instrument <- function(code, directory) {
   if (code %in% known$code) {
     return(known[match(code, known$code), ])
   }
-  if (code == "PELL") {
+  gone <- quay_gone[[code]]
+  if (!is.null(gone)) {
     return(data.frame(
-      code = "PELL", name = "Pellin Barges", start = 22.4, swing = 0.018,
+      code = code, name = gone[[1]], start = gone[[2]], swing = 0.018,
       busy = 0.9
     ))
   }
@@ -85,7 +95,7 @@ quay_instrument <- function(code, directory) {
 # The first day of an instrument.
 quay_listed <- function(code) {
   u <- seeded_uniform(paste0("listed", code), 2)
-  known <- code %in% quay_instruments()$code
+  known <- code %in% c(quay_instruments()$code, names(quay_gone))
   if (!known && u[1] < 1 / 3) {
     as.Date("2010-01-04") + floor(u[2] * 5000)
   } else {
@@ -192,6 +202,12 @@ quay_bars <- function(code, interval, from, until, hours, calendar,
                       cache = new.env(), directory = NULL) {
   if (is_contract(code)) {
     return(quay_contract_days(code, from, until, calendar))
+  }
+  if (code == "OLDM") {
+    parts <- lapply(c("OLDM mills", "OLDM towage"), function(company) {
+      quay_bars(company, interval, from, until, hours, calendar, cache)
+    })
+    return(do.call(rbind, parts))
   }
   instrument <- quay_instrument(code, directory)
   early <- if (interval$iso == "P1D" &&

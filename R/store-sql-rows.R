@@ -104,6 +104,7 @@ sql_put_rows.vetusta_parcel_records <- function(parcel, store, page) {
   }
   place <- list(page$source, page$dataset)
   parcel$bodies <- record_texts(parcel$rows)
+  parcel <- former_put(store, page, parcel)
   present <- sql_get(
     store,
     "SELECT count(*) AS known FROM @texts k WHERE EXISTS (SELECT 1 FROM

@@ -213,6 +213,21 @@ test_that("the exchange has renames, a merger and members that change", {
   }
   collect(query_rows(source, "actions"))
   collect(query_rows(source, "members"))
+  done <- collect(query_rows(source, "directory"))
+  expect_identical(sum(archive_rows(archive, "quay", "directory")$symbol ==
+    "OLDM"), 2L)
+  collect(query_bars(
+    source, "OLDM", "1 day", from = "2018-09-20", to = "2021-01-08"
+  ))
+  oldmere <- archive_read(archive, "OLDM")[[1]]
+  gaps <- series_gaps(oldmere, listed = data.frame(
+    symbol = c("OLDM", "OLDM to 2018-09-30"),
+    listed = as.Date(c("2021-01-04", "2010-01-04")),
+    delisted = as.Date(c(NA, "2018-09-30"))
+  ))
+  expect_identical(
+    sort(unique(gaps$reason)), c("after the last day", "before listing")
+  )
   done <- collect(query_bars(
     source, c("GRVN", "GRAV", "PELL"), "1 day",
     from = "2019-05-01", to = "2022-03-31"
@@ -277,4 +292,94 @@ test_that("code lists are kept whenever they change", {
     vetusta:::archive_labels(archive, "basin", "TRAFFIC"), codes("A", "C")
   )
   expect_error_kind(archive_codes(archive, "basin", "NONE"), "argument")
+})
+
+test_that("a symbol that two companies had is two histories", {
+  archive <- new_archive()
+  list_of <- function(symbol, name, first, last) {
+    data.frame(
+      symbol = symbol, name = name, first_day = as.Date(first),
+      last_day = as.Date(last)
+    )
+  }
+  put <- function(rows, now) {
+    vetusta:::store_put(archive, list(
+      source = "quay", dataset = "directory", shape = "instruments", now = now,
+      rows = vetusta:::archive_parcel("instruments", rows)
+    ))
+  }
+  mills <- list_of("OLDM", "Oldmere Mills", "2010-01-04", "2018-09-30")
+  towage <- list_of("OLDM", "Oldmere Towage", "2021-01-04", NA)
+  keld <- list_of("KELD", "Keld Shipping", "2010-01-04", NA)
+  days <- as.Date(c("2018-09-27", "2018-09-28", "2021-01-04", "2021-01-05"))
+  bars <- function(archive) {
+    vetusta:::store_put(archive, list(
+      source = "quay", dataset = "bars", shape = "bars", now = 1e9,
+      rows = vetusta:::archive_parcel("bars", data.frame(
+        symbol = "OLDM", close = c(10, 11, 60, 66),
+        time = as.POSIXct(days, tz = "UTC")
+      ), frequency = "P1D")
+    ))
+  }
+  bars(archive)
+  # in any order and number of pages, again or not
+  pages <- list(
+    list(rbind(mills, towage, keld)), list(rbind(towage, keld, mills)),
+    list(mills, towage), list(towage, mills), list(towage, mills, towage),
+    list(list_of("OLDM", "Oldmere Mills", "2010-01-04", NA), mills, towage)
+  )
+  for (some in pages) {
+    archive <- new_archive()
+    bars(archive)
+    for (i in seq_along(some)) put(some[[i]], 1.7e9 + i)
+    rows <- archive_rows(archive, "quay", "directory")
+    rows <- rows[rows$symbol == "OLDM", ]
+    expect_identical(rows$name, c("Oldmere Mills", "Oldmere Towage"))
+    expect_identical(rows$last_day, as.Date(c("2018-09-30", NA)))
+    then <- archive_rows(archive, "quay", "directory", as_of = "2018-06-30")
+    expect_identical(then$name[then$symbol == "OLDM"], "Oldmere Mills")
+    expect_identical(
+      archive_members(archive, "quay/directory", on = "2021-06-30")$symbol,
+      unique(c(if (length(some) == 1) "KELD", "OLDM"))
+    )
+    read <- archive_read(archive, "OLDM")[[1]]
+    expect_identical(
+      read$symbol, rep(c("OLDM", "OLDM to 2018-09-30"), each = 2)
+    )
+    expect_identical(read$close, c(60, 66, 10, 11))
+    expect_identical(
+      attr(read, "title")[["OLDM to 2018-09-30"]], "Oldmere Mills"
+    )
+    expect_identical(attr(read, "title")[["OLDM"]], "Oldmere Towage")
+  }
+  # no change from one company to the other
+  expect_identical(sum(!is.na(series_change(read)$value)), 2L)
+  # before the second one, the symbol was the first one's
+  then <- archive_read(archive, "OLDM", as_of = "2019-01-01")[[1]]
+  expect_identical(then$symbol, rep("OLDM", 2))
+  weeks <- archive_read(archive, "OLDM", resample = list(interval = "1 week"))
+  expect_identical(weeks[[1]]$close, c(66, 11))
+  # both are members of the list on their days
+  members <- archive_members(archive, "quay/directory")
+  expect_identical(nrow(series_members(read, members)), 4L)
+  wide <- series_members(series_align(read, grid = "1 day"), members)
+  expect_identical(sum(!is.na(unlist(wide[-1]))) >= 4, TRUE)
+  # an action of one is none of the other
+  split <- data.frame(
+    symbol = "OLDM", kind = "split", ratio = 2,
+    ex_day = as.Date(c("2018-09-28", "2021-01-05"))
+  )
+  adjusted <- bars_adjust(read, split)
+  expect_equal(adjusted$close, c(30, 66, 5, 11))
+  # another first day of the same company is a correction
+  late <- list_of("OLDM", "Oldmere Towage", "2021-01-05", NA)
+  put(late, 1.8e9)
+  rows <- archive_rows(archive, "quay", "directory")
+  expect_identical(rows$first_day, as.Date(c("2010-01-04", "2021-01-05")))
+  # a company that was listed again under its name is one
+  again <- new_archive()
+  bars(again)
+  archive <- again
+  put(rbind(mills, list_of("OLDM", "Oldmere Mills", "2021-01-04", NA)), 1.7e9)
+  expect_identical(unique(archive_read(again, "OLDM")[[1]]$symbol), "OLDM")
 })

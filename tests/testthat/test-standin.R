@@ -33,7 +33,7 @@ test_that("every ready card collects from its service", {
   expect_gte(run$pages, 14)
   directory <- archive_rows(archive, "quay", "directory")
   expect_identical(
-    c(nrow(directory), length(unique(directory$sector))), c(1201L, 14L)
+    c(nrow(directory), length(unique(directory$sector))), c(1203L, 14L)
   )
   expect_gt(run$unchanged + run$changed, 20)
   collect_from(quay, archive, query_rows(quay, "market"))
