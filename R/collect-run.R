@@ -103,6 +103,7 @@ collect_begin <- function(plan, into, progress = FALSE, requests = Inf,
   going$began <- now_seconds()
   going$round <- query_round(query)
   going$run$sink$beat()
+  collect_share(going$run, going$queue)
   dataset_facts_put(
     archive, query$source$source, query$dataset$name, run_facts(going$run)
   )
@@ -266,6 +267,10 @@ collect_start <- function(run, queue, tally, most = run$at_once, fresh = TRUE) {
       if (length(queue$finished)) {
         return(0)
       }
+      if (queue$met) {
+        collect_met(run, queue)
+        if (queue$begun >= length(queue$order)) next
+      }
       chain <- next_chain(run, queue)
       line_run(run$line, 0)
       if (is.null(chain)) {
@@ -285,6 +290,10 @@ collect_start <- function(run, queue, tally, most = run$at_once, fresh = TRUE) {
     send_chain(run, queue, chain, attr(token, "token"))
     # send it now, not when all others are ready
     line_run(run$line, 0)
+    if (run$counter$counts_sent()) {
+      line_sent(run$line)
+      run$counter$sent(attr(token, "token"))
+    }
   }
   wait
 }
@@ -371,7 +380,7 @@ beside_round <- function(beside, seconds) {
   )
   if (under_way > 0) {
     for (waiting in Filter(length, beside$going)) line_late(waiting$run$line)
-    curl::multi_run(timeout = pause, poll = TRUE, pool = beside$pool)
+    pool_wait(beside$pool, pause)
   } else if (!all(beside$over)) {
     Sys.sleep(pause)
   }

@@ -21,6 +21,7 @@
 # release      releases the claims of a run
 # now          the clock of the destination
 # beat         a sign that the run is alive
+# rank         the number of running collectors of the dataset that began before
 # listed       the number of entries that all requests list, and of different
 #              ones
 # due          seconds until waiting pages are written; 0 writes them
@@ -84,6 +85,7 @@ archive_sink <- function(archive, query, keep_raw = FALSE, gather = 1) {
       store_beat(archive, paste(source, dataset))
       beats$due <- as.numeric(Sys.time()) + 1
     },
+    rank = function() store_rank(archive, paste(source, dataset)),
     note = function(kind, key, value = NA_character_, at = clock()) {
       store_note(settled(), kind, source, dataset, key, value, at)
     },
@@ -155,6 +157,7 @@ memory_sink <- function(query) {
     folder = tempfile("parts"),
     now = now_seconds,
     beat = nothing,
+    rank = function() 0,
     claim = function(...) "ours",
     ending = nothing,
     noted = nothing,
@@ -199,6 +202,7 @@ source_counter <- function(source, archive = NULL, weight = 1) {
         },
         made = function(id, at) store_token_made(archive, id, at),
         now = store_clock(archive),
+        travel = function(...) store_travel(archive, source$source, ...),
         requests = function(since) store_tokens(archive, source$source, since),
         forget = function(before) {
           store_tokens_forget(archive, source$source, before)

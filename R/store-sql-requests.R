@@ -67,6 +67,28 @@ store_token_made <- function(store, id, at) {
   )
 }
 
+# The shortest answer time of a source and the number of answers, of all
+# collectors of the last hour. With `own`, these two of this collector are noted
+# before.
+store_travel <- function(store, source, own = NULL) {
+  now <- store_now(store)
+  if (!is.null(own)) {
+    me <- store_process(store)
+    store_note(
+      store, "travel", source, "", paste(me$host, me$process, me$began),
+      paste(format_exact(own), collapse = " "), now
+    )
+  }
+  notes <- store_notes(store, "travel", source, "")
+  old <- notes$at < now - 3600
+  for (key in notes$key[old]) store_forget(store, "travel", source, "", key)
+  values <- strsplit(as.character(notes$value[!old]), " ", fixed = TRUE)
+  list(
+    fastest = min(Inf, as.numeric(vapply(values, `[`, "", 1))),
+    answers = sum(0, as.numeric(vapply(values, `[`, "", 2)))
+  )
+}
+
 store_tokens <- function(store, source, since = -1e18) {
   sql_get(
     store,

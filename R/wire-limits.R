@@ -3,10 +3,21 @@
 # later; unlike an evenly refilled bucket this never exceeds a window. Each
 # window is slightly extended, because requests travel unevenly: half of the
 # shortest answer time is subtracted again (see limit_counter()), which bounds
-# the error.
+# the error. Where requests count from when they are sent (`sent`), only the
+# margin bounds it.
 
-window_margin <- function(seconds, fastest = Inf) {
+window_margin <- function(seconds, fastest = Inf, sent = FALSE) {
+  if (sent) {
+    return(min(max(0.05 * seconds, 0.03), 0.25))
+  }
   min(seconds * 0.005, 0.25, max(seconds * 0.001, 0.5 * fastest))
+}
+
+# The length of a limit's window from the sending of a request, which counts as
+# made `shift` after it.
+window_seconds <- function(limit, fastest, shift) {
+  shift <- shift(limit$seconds)
+  limit$seconds + window_margin(limit$seconds, fastest, shift > 0) - shift
 }
 
 # A day's or month's quota counts from local midnight in the quota's zone.
@@ -30,12 +41,13 @@ quota_end <- function(limit, now) {
 limit_cost <- function(limit, weight) if (isTRUE(limit$weighs)) weight else 1
 
 # Seconds until a request may be sent, given the earlier ones: their `time` and
-# `weight`.
-limit_wait <- function(requests, limits, now, weight = 1, fastest = Inf) {
+# `weight`. `shift` is how long after it is sent it counts as made.
+limit_wait <- function(requests, limits, now, weight = 1, fastest = Inf,
+                       shift = no_shift) {
   waits <- vapply(
     limits,
     function(limit) {
-      window <- limit$seconds + window_margin(limit$seconds, fastest)
+      window <- window_seconds(limit, fastest, shift)
       since <- if (is.null(limit$quota)) {
         now - window
       } else {
@@ -65,11 +77,13 @@ limit_wait <- function(requests, limits, now, weight = 1, fastest = Inf) {
   max(0, waits)
 }
 
+no_shift <- function(window) 0
+
 # What each limit counts: requests of some seconds, or since an instant.
-limit_windows <- function(limits, now, fastest = Inf) {
+limit_windows <- function(limits, now, fastest = Inf, shift = no_shift) {
   lapply(limits, function(limit) {
     window <- if (is.null(limit$quota)) {
-      list(seconds = limit$seconds + window_margin(limit$seconds, fastest))
+      list(seconds = window_seconds(limit, fastest, shift))
     } else {
       list(since = quota_start(limit, now) - 1e-6)
     }
@@ -144,19 +158,26 @@ limit_quotas <- function(requests, limits, made, now, weight = 1) {
 # request in flight counts as made a moment from now, and an answered one as
 # made when the answer came, so that no window is exceeded however unevenly
 # requests travel. This wastes, of each window, the least travel time before
-# counting of the next request and after counting of this one. Half the shortest
-# answer time is subtracted again once there are enough answers: the first ones
-# are slow, because connections are opened.
+# counting of the next request and after counting of this one. Where that is more
+# than an eighth of a window, half the shortest answer time is subtracted again
+# once there are enough answers: the first ones are slow, because connections
+# are opened.
+#
+# Where even the shortest answer takes half a second and a quarter of a window,
+# waiting for each answer would waste much of the limit. Then every request, also the next
+# one, counts as made half of that time after it was sent; one that takes half
+# as long again is late, and counts as made now until it is answered.
 #
 # The book is asked only when a token is possible. Its requests are known to
 # have been made at an instant or later, since one in flight may be answered
 # now, and others may have come. So no token exists before the wait that these
 # requests cause, which is computed here.
 limit_counter <- function(limits, book = limit_memory(), weight = 1) {
-  fastest <- Inf
-  answers <- 0
+  travel <- travel_times(book$travel, limits)
   taken <- 0
   known <- no_requests_known
+  # own requests in flight, and when each was sent
+  flying <- list(id = numeric(), sent = numeric())
   paced <- Filter(function(limit) is.null(limit$quota), limits)
   # no token exists between these instants
   none_from <- none_until <- -Inf
@@ -165,12 +186,24 @@ limit_counter <- function(limits, book = limit_memory(), weight = 1) {
     none_until <<- here + wait
     wait
   }
-  fastest_known <- function() if (answers < limit_answers) Inf else fastest
   least_wait <- function(by, now) {
+    time <- if (travel$is_long()) known$time else pmin(known$time, now)
     limit_wait(
-      list(time = pmin(known$time, now), weight = known$weight), by, now,
-      weight, fastest_known()
+      list(time = time, weight = known$weight), by, now, weight,
+      travel$fastest(), travel$shift
     )
+  }
+  late <- function(here) {
+    if (!travel$is_long()) {
+      return(invisible())
+    }
+    for (id in flying$id[flying$sent + 1.5 * travel$fastest() + 0.1 < here]) {
+      now <- book$now()
+      book$made(id, now + limit_under_way)
+      known$time[known$id == id] <<- now + limit_under_way
+      # looked at again before it could leave a window
+      flying$sent[flying$id == id] <<- here - 1.5 * travel$fastest() + 0.9
+    }
   }
   list(
     take = function() {
@@ -178,11 +211,14 @@ limit_counter <- function(limits, book = limit_memory(), weight = 1) {
         return(0)
       }
       here <- as.numeric(Sys.time())
+      late(here)
       if (here >= none_from && here < none_until) {
         return(none_until - here)
       }
+      travel$read(here)
       granted <- book$take(
-        limit_windows(limits, book$now(), fastest_known()), limit_under_way,
+        limit_windows(limits, book$now(), travel$fastest(), travel$shift),
+        if (travel$is_long()) 0.5 * travel$fastest() else limit_under_way,
         weight
       )
       now <- book$now()
@@ -190,8 +226,13 @@ limit_counter <- function(limits, book = limit_memory(), weight = 1) {
         taken <<- taken + 1
         known <<- list(
           id = c(known$id, granted$id),
-          time = c(known$time, now),
+          time = c(
+            known$time, now + if (travel$is_long()) 0.5 * travel$fastest() else 0
+          ),
           weight = c(known$weight, weight)
+        )
+        flying <<- list(
+          id = c(flying$id, granted$id), sent = c(flying$sent, here)
         )
         # removes requests that no window counts, now and then
         if (taken %% 100 == 0) {
@@ -205,24 +246,91 @@ limit_counter <- function(limits, book = limit_memory(), weight = 1) {
       requests <- book$requests(now - longest_window(limits))
       known <<- list(
         id = requests$id,
-        time = pmin(requests$time, now),
+        time = if (travel$is_long()) requests$time else pmin(requests$time, now),
         weight = requests$weight
       )
-      none_for(max(0.001, least_wait(limits, now)), here)
+      wait <- max(0.001, least_wait(limits, now))
+      # others' answers may tell soon that requests count from when they are sent
+      if (travel$is_open() && any(requests$time > now)) wait <- min(wait, 0.2)
+      none_for(wait, here)
+    },
+    counts_sent = function() travel$is_long(),
+    # a busy process sends a request some time after it took its token
+    sent = function(token) {
+      here <- as.numeric(Sys.time())
+      if (any(flying$sent[flying$id == token] < here - 0.005)) {
+        made <- book$now() + 0.5 * travel$fastest()
+        book$made(token, made)
+        known$time[known$id == token] <<- made
+        flying$sent[flying$id == token] <<- here
+        none_for(least_wait(paced, book$now()), here)
+      }
     },
     answered = function(token, seconds = NULL) {
       if (is.null(token)) {
         return(invisible())
       }
-      if (!is.null(seconds)) {
-        fastest <<- min(fastest, seconds)
-        answers <<- answers + 1
-      }
-      made <- book$now() - if (is.finite(fastest_known())) 0.5 * fastest else 0
+      if (!is.null(seconds)) travel$add(seconds)
+      flying <<- lapply(flying, `[`, flying$id != token)
+      made <- book$now() - travel$back()
       book$made(token, made)
       known$time[known$id == token] <<- made
       here <- as.numeric(Sys.time())
       if (here < none_until) none_for(least_wait(limits, book$now()), here)
+    }
+  )
+}
+
+# The shortest answer time of a source, of all collectors that share its limits
+# (`shared` reads and writes what they know), once there are enough answers.
+travel_times <- function(shared, limits) {
+  shared <- shared %||% function(...) NULL
+  own <- all <- list(fastest = Inf, answers = 0)
+  read <- -Inf
+  seconds <- min(Inf, unlist(lapply(limits, `[[`, "seconds")))
+  # a window full of answers, or ten
+  least <- min(
+    limit_answers, max(4, min(Inf, unlist(lapply(limits, `[[`, "count"))))
+  )
+  merged <- function(others) {
+    list(
+      fastest = min(own$fastest, others$fastest),
+      answers = max(own$answers, others$answers)
+    )
+  }
+  fastest <- function() if (all$answers < least) Inf else all$fastest
+  is_short <- function(window) {
+    is.finite(fastest()) && fastest() > max(0.25 * window, limit_slow)
+  }
+  list(
+    fastest = fastest,
+    is_long = function() is_short(seconds),
+    # how long before its answer a request counts as made
+    back = function() {
+      known <- all$answers >= limit_answers || is_short(seconds)
+      gains <- known && all$fastest > 0.12 * seconds
+      if (gains) 0.5 * all$fastest else 0
+    },
+    # how long after it is sent a request counts as made, for a window
+    shift = function(window) if (is_short(window)) 0.5 * fastest() else 0,
+    # whether there are not enough answers yet
+    is_open = function() all$answers < least,
+    # what others know, at most once a second
+    read = function(here) {
+      if (here > read + (if (all$answers < least) 0.1 else 1)) {
+        read <<- here
+        all <<- merged(shared())
+      }
+    },
+    add = function(waited) {
+      faster <- waited < 0.95 * all$fastest
+      own <<- list(
+        fastest = min(own$fastest, waited), answers = own$answers + 1
+      )
+      # of fast answers nobody needs to know
+      told <- all$answers < least || faster
+      slow <- own$fastest > max(0.25 * seconds, limit_slow)
+      all <<- merged(if (told && slow) shared(unlist(own)) else all)
     }
   )
 }
@@ -233,6 +341,7 @@ no_requests_made <- data.frame(time = numeric(), weight = numeric())
 
 limit_under_way <- 2
 limit_answers <- 10
+limit_slow <- 0.5
 
 # The book of one process. Requests that no window counts are removed, so that
 # it stays as small as the windows.

@@ -41,6 +41,9 @@ line_start <- function(line, request, done, failed, elsewhere = "refuse",
     low_speed_time = patience,
     timeout = max(patience, wire_bounds$total),
     maxfilesize_large = wire_bounds$body,
+    # without TLS there is no HTTP/2 to wait for: else all requests wait for the
+    # first answer, to see whether they could share its connection
+    pipewait = as.integer(startsWith(request$url, "https:")),
     useragent = "vetusta"
   )
   if (identical(request$method, "POST")) {
@@ -186,12 +189,45 @@ line_run <- function(line, seconds) {
   force(seconds)
   if (line$active > 0L) {
     line_late(line)
-    curl::multi_run(timeout = seconds, poll = TRUE, pool = line$pool)
+    pool_wait(line$pool, seconds)
   } else {
     Sys.sleep(max(0, seconds))
   }
   line$looked <- as.numeric(Sys.time())
   invisible(line)
+}
+
+# Waits until a transfer of a pool ends, for so many seconds at most.
+# multi_run() itself waits for whole seconds.
+pool_wait <- function(pool, seconds) {
+  until <- as.numeric(Sys.time()) + seconds
+  repeat {
+    ran <- curl::multi_run(timeout = 0, poll = TRUE, pool = pool)
+    left <- until - as.numeric(Sys.time())
+    if (left <= 0 || ran$success + ran$error > 0 || ran$pending == 0) {
+      return(invisible(ran))
+    }
+    watched <- curl::multi_fdset(pool)
+    if (watched$timeout >= 0) left <- min(left, watched$timeout / 1000)
+    milliseconds <- max(1, ceiling(1000 * left))
+    if (length(c(watched$reads, watched$writes, watched$exceptions))) {
+      processx::poll(list(processx::curl_fds(watched)), milliseconds)
+    } else {
+      # an address is being looked up
+      Sys.sleep(min(0.01, milliseconds / 1000))
+    }
+  }
+}
+
+# Waits until requests have left, which takes a moment on a new connection.
+line_sent <- function(line, seconds = 0.25) {
+  until <- as.numeric(Sys.time()) + seconds
+  while (as.numeric(Sys.time()) < until) {
+    watched <- curl::multi_fdset(line$pool)
+    if (!length(watched$writes)) break
+    processx::poll(list(processx::curl_fds(watched)), 10)
+    curl::multi_run(timeout = 0, poll = TRUE, pool = line$pool)
+  }
 }
 
 # A process that was too busy to look at its transfers is late itself: their

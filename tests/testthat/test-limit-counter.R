@@ -45,7 +45,7 @@ test_that("an answered request counts from when it was made", {
 test_that("the first answers' times do not count as travel time", {
   book <- vetusta:::limit_memory()
   counter <- vetusta:::limit_counter(
-    list(list(count = 1000, seconds = 60)), book
+    list(list(count = 1000, seconds = 20)), book
   )
   made <- function(seconds) {
     token <- attr(counter$take(), "token")
@@ -161,6 +161,81 @@ test_that("unevenly travelling requests never exceed a window", {
     expect_gt(least, 1)
     # no more is lost than the travel time
     expect_lt((counted[300] - counted[1]) / (299 / count), 1.05 + 2 * longest)
+  }
+})
+
+test_that("slow answers do not slow down the requests", {
+  # several collectors with one book, and a service that counts a request at
+  # some part of its answer time, on its own clock
+  for (seed in 1:24) {
+    set.seed(seed)
+    clock <- 1e9
+    count <- sample(c(1, 4, 9), 1)
+    slow <- stats::runif(1, 0.6, 5)
+    uneven <- sample(c(0, 0.02), 1)
+    part <- c(0, 0.5, 1)[seed %% 3 + 1]
+    number <- sample(1:4, 1)
+    tokens <- data.frame(id = numeric(), time = numeric(), weight = numeric())
+    travel <- list(fastest = Inf, answers = 0)
+    book <- list(
+      now = function() clock,
+      take = function(windows, under_way, weight) {
+        if (sum(tokens$time > clock - windows[[1]]$seconds) >= count) {
+          return(list())
+        }
+        tokens[nrow(tokens) + 1, ] <<-
+          list(nrow(tokens) + 1, clock + under_way, 1)
+        list(id = nrow(tokens))
+      },
+      made = function(id, at) tokens$time[id] <<- at,
+      requests = function(since) tokens[tokens$time > since, ],
+      forget = function(before) NULL,
+      travel = function(own = NULL) {
+        if (!is.null(own)) {
+          travel$fastest <<- min(travel$fastest, own[[1]])
+          travel$answers <<- travel$answers + 1
+        }
+        travel
+      }
+    )
+    limits <- list(list(count = count, seconds = 1))
+    counters <- lapply(1:number, function(i) {
+      vetusta:::limit_counter(limits, book)
+    })
+    # the collectors' clock is the book's
+    counters <- lapply(counters, function(counter) {
+      for (name in c("take", "sent", "answered")) {
+        frame <- environment(counter[[name]])
+      }
+      assign("Sys.time", function() clock, envir = frame)
+      counter
+    })
+    flying <- list()
+    counted <- numeric()
+    while (length(counted) < 60 * count) {
+      clock <- clock + stats::runif(1, 0, 0.01)
+      back <- vapply(flying, function(one) one$back <= clock, TRUE)
+      for (one in flying[back]) {
+        counters[[one$by]]$answered(one$token, one$back - one$sent)
+      }
+      flying <- flying[!back]
+      by <- sample.int(number, 1)
+      if ((wait <- counters[[by]]$take()) == 0) {
+        takes <- slow * (1 + stats::runif(1, 0, uneven))
+        counted <- c(counted, clock + part * takes)
+        flying <- c(flying, list(list(
+          by = by, token = attr(wait, "token"), sent = clock,
+          back = clock + takes
+        )))
+      }
+    }
+    counted <- sort(counted)
+    n <- length(counted)
+    expect_gt(min(counted[-seq_len(count)] - counted[seq_len(n - count)]), 1)
+    # of the limit's own time, after the first answers
+    late <- counted[counted > counted[1] + 2 * slow + 12 / count + 12]
+    pace <- (length(late) - 1) / count / (max(late) - min(late))
+    expect_gt(pace, 1 / 1.15)
   }
 })
 
