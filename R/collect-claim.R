@@ -1,6 +1,43 @@
 # The choice of the next request: one that no other collector has made or is
 # making.
 
+# Several collectors begin at different parts of the requests: the first at the
+# first, the next in the middle, and so on.
+collect_share <- function(run, queue) {
+  rank <- run$sink$rank()
+  part <- 0
+  half <- 0.5
+  while (rank > 0) {
+    part <- part + half * (rank %% 2)
+    rank <- rank %/% 2
+    half <- half / 2
+  }
+  queue_turn(queue, part)
+}
+
+# Where another collector was met, all requests that are answered by now are
+# left out, and the next one is taken from another part.
+collect_met <- function(run, queue) {
+  queue$met <- FALSE
+  left <- queue_rest(queue)
+  now <- now_seconds()
+  if (length(left) < 3 || now < queue$looked + meet_seconds) {
+    return(invisible())
+  }
+  queue$looked <- now
+  if (run$planned) {
+    done <- query_answered(
+      run$query, queue$requests[left, , drop = FALSE], run$sink$covered
+    )
+    queue_without(queue, left[done])
+  }
+  # a different part for each collector and time
+  queue$turns <- queue$turns + 1
+  queue_turn(queue, (0.618034 * Sys.getpid() + 0.754878 * queue$turns) %% 1)
+}
+
+meet_seconds <- 0.2
+
 # The next request to begin; NULL where another collector has it. Such a request
 # is tried again after all others.
 next_chain <- function(run, queue) {
@@ -15,6 +52,7 @@ next_chain <- function(run, queue) {
   )
   if (verdict == "taken") queue_later(queue, i)
   if (verdict != "ours") {
+    queue$met <- TRUE
     return(NULL)
   }
   # read the place reached only after the claim, when no other collector changes
@@ -33,6 +71,7 @@ next_chain <- function(run, queue) {
     planned
   }
   if (is.null(rest)) {
+    queue$met <- TRUE
     claim_over(run, list(claim = claim$name))
     return(NULL)
   }

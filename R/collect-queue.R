@@ -9,6 +9,10 @@ queue_make <- function(requests) {
   queue$order <- seq_len(NROW(requests))
   queue$tried <- queue$passes <- numeric(NROW(requests))
   queue$shared <- FALSE
+  # whether another collector was met since the last look at all requests
+  queue$met <- FALSE
+  queue$looked <- -Inf
+  queue$turns <- 0
   queue$begun <- 0
   queue$waiting <- list()
   queue$finished <- list()
@@ -91,6 +95,33 @@ queue_add <- function(queue, requests) {
 queue_begin <- function(queue) {
   queue$begun <- queue$begun + 1
   queue$order[queue$begun]
+}
+
+# Turns the order of the requests that were not looked at yet: they begin at
+# this part of them, from 0 to 1.
+queue_turn <- function(queue, part) {
+  left <- queue_rest(queue)
+  fresh <- left[queue$tried[left] == 0]
+  n <- length(fresh)
+  first <- floor(part * n)
+  if (n < 2 || first < 1) {
+    return(invisible())
+  }
+  turned <- fresh[c((first + 1):n, seq_len(first))]
+  queue$order <- c(
+    queue$order[seq_len(queue$begun)], turned, setdiff(left, fresh)
+  )
+}
+
+# The numbers of the requests that have not begun.
+queue_rest <- function(queue) {
+  queue$order[seq_along(queue$order) > queue$begun]
+}
+
+# Leaves out requests that have not begun.
+queue_without <- function(queue, gone) {
+  at <- seq_along(queue$order) > queue$begun & queue$order %in% gone
+  queue$order <- queue$order[!at]
 }
 
 # Another collector has it: try it again after all others.

@@ -22,6 +22,9 @@ query_claim <- function(query, chain) UseMethod("query_claim")
 # What is left of a request, given the coverage; NULL where nothing is.
 query_rest <- function(query, chain, covered) UseMethod("query_rest")
 
+# Of which requests nothing is left.
+query_answered <- function(query, requests, covered) UseMethod("query_answered")
+
 # The keys of that coverage.
 query_cover_keys <- function(query, chain) UseMethod("query_cover_keys")
 
@@ -102,6 +105,11 @@ query_empty.default <- function(query, tally, sink) tally$empty
 
 #' @export
 query_rest.default <- function(query, chain, covered) chain$planned
+
+#' @export
+query_answered.default <- function(query, requests, covered) {
+  logical(nrow(requests))
+}
 
 #' @export
 query_cover_keys.default <- function(query, chain) NULL

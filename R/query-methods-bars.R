@@ -80,6 +80,28 @@ query_cover_keys.vetusta_query_bars <- function(query, chain) {
   bars_cover_keys(chain$symbols, query)
 }
 
+#' @export
+query_answered.vetusta_query_bars <- function(query, requests, covered) {
+  out <- logical(nrow(requests))
+  symbols <- vapply(requests$symbols, function(x) {
+    if (length(x) == 1) as.character(x) else NA_character_
+  }, "")
+  alone <- which(!is.na(symbols) & !is.na(requests$from))
+  if ("again" %in% names(requests)) {
+    alone <- alone[!requests$again[alone] %in% TRUE]
+  }
+  ranges <- covered(bars_cover_keys(symbols[alone], query))
+  ranges <- ranges[!duplicated(ranges$key), ]
+  for (session in unique(c(query$session, "all"))) {
+    key <- bars_cover_key(symbols[alone], query$interval$iso, session)
+    at <- match(key, ranges$key)
+    whole <- ranges$start[at] <= as.numeric(requests$from[alone]) &
+      ranges$end[at] >= as.numeric(requests$to[alone])
+    out[alone[which(whole)]] <- TRUE
+  }
+  out
+}
+
 # The keys under which a symbol's coverage is stored: coverage of all sessions
 # includes the regular one.
 bars_cover_keys <- function(symbols, query) {

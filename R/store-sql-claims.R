@@ -57,6 +57,15 @@ store_collectors <- function(store) {
   collectors
 }
 
+# How many running collectors that do the same began before this one.
+store_rank <- function(store, doing) {
+  collectors <- store_collectors(store)
+  same <- collectors[!collectors$gone & collectors$doing == doing, ]
+  me <- store_process(store)
+  own <- same$host == me$host & same$process == me$process
+  if (any(own)) which(own)[1] - 1 else nrow(same)
+}
+
 # The claim of a request: "ours", "taken" by another process, or "done" by one
 # since an instant. With `place`, a list of source, dataset and keys, a request
 # of ours has the attribute `covered`: whether any of the keys is covered.
