@@ -92,7 +92,10 @@ postgres_errors <- list(
   c(
     "too many (clients|connections)|remaining connection slots",
     "The server has no connection left.",
-    "run it again in a while: it continues", "lost"
+    paste0(
+      "run it again in a while: it continues; or raise max_connections: a ",
+      "collector takes one, and sometimes a second"
+    ), "lost"
   ),
   c(
     paste0(
@@ -130,8 +133,27 @@ postgres_errors <- list(
     "again"
   ),
   c(
+    "permission denied for schema", "The role has no rights for the schema.",
+    paste0(
+      "have its owner run: GRANT USAGE ON SCHEMA vetusta TO the role; and see ",
+      "docs/scale.md"
+    )
+  ),
+  c(
+    "permission denied for (sequence \\w+)",
+    "The role has no rights for the %s.",
+    paste0(
+      "have its owner run: GRANT USAGE ON ALL SEQUENCES IN SCHEMA vetusta TO ",
+      "the role"
+    )
+  ),
+  c(
     "permission denied for (\\w+ \\w+)", "The role has no rights for the %s.",
-    "use a role that may write, or have the right granted: see docs/scale.md"
+    paste0(
+      "have its owner run: GRANT SELECT ON ALL TABLES IN SCHEMA vetusta TO ",
+      "the role, for writers GRANT SELECT, INSERT, UPDATE, DELETE; see ",
+      "docs/scale.md"
+    )
   ),
   c(
     "permission denied|must be owner|insufficient privilege",

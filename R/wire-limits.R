@@ -158,15 +158,16 @@ limit_quotas <- function(requests, limits, made, now, weight = 1) {
 # request in flight counts as made a moment from now, and an answered one as
 # made when the answer came, so that no window is exceeded however unevenly
 # requests travel. This wastes, of each window, the least travel time before
-# counting of the next request and after counting of this one. Where that is more
-# than an eighth of a window, half the shortest answer time is subtracted again
-# once there are enough answers: the first ones are slow, because connections
-# are opened.
+# counting of the next request and after counting of this one. Where that is
+# more than an eighth of a window, half the shortest answer time is subtracted
+# again once there are enough answers: the first ones are slow, because
+# connections are opened.
 #
 # Where even the shortest answer takes half a second and a quarter of a window,
-# waiting for each answer would waste much of the limit. Then every request, also the next
-# one, counts as made half of that time after it was sent; one that takes half
-# as long again is late, and counts as made now until it is answered.
+# waiting for each answer would waste much of the limit. Then every request,
+# also the next one, counts as made half of that time after it was sent; one
+# that takes half as long again is late, and counts as made now until it is
+# answered.
 #
 # The book is asked only when a token is possible. Its requests are known to
 # have been made at an instant or later, since one in flight may be answered
@@ -227,7 +228,8 @@ limit_counter <- function(limits, book = limit_memory(), weight = 1) {
         known <<- list(
           id = c(known$id, granted$id),
           time = c(
-            known$time, now + if (travel$is_long()) 0.5 * travel$fastest() else 0
+            known$time,
+            now + if (travel$is_long()) 0.5 * travel$fastest() else 0
           ),
           weight = c(known$weight, weight)
         )
@@ -246,11 +248,15 @@ limit_counter <- function(limits, book = limit_memory(), weight = 1) {
       requests <- book$requests(now - longest_window(limits))
       known <<- list(
         id = requests$id,
-        time = if (travel$is_long()) requests$time else pmin(requests$time, now),
+        time = if (travel$is_long()) {
+          requests$time
+        } else {
+          pmin(requests$time, now)
+        },
         weight = requests$weight
       )
       wait <- max(0.001, least_wait(limits, now))
-      # others' answers may tell soon that requests count from when they are sent
+      # answers of others may tell soon that requests count when they are sent
       if (travel$is_open() && any(requests$time > now)) wait <- min(wait, 0.2)
       none_for(wait, here)
     },

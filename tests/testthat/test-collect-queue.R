@@ -33,11 +33,13 @@ model_sink <- function(world, who, limit) {
         world$tokens <- c(world$tokens, world$now)
         structure(0, token = length(world$tokens))
       },
+      counts_sent = function() FALSE,
       answered = nothing
     ),
     keep_raw = FALSE,
     now = function() world$now,
     beat = nothing,
+    rank = function() who - 1,
     claim = function(name, since, ...) {
       world$spend()
       held <- world$claims[[name]]
@@ -84,6 +86,7 @@ model_collector <- function(world, who, query, limit) {
     query, model_sink(world, who, limit), planned = FALSE
   )
   going$queue <- vetusta:::queue_make(plan$requests)
+  vetusta:::collect_share(going$run, going$queue)
   going$tally <- vetusta:::tally_make()
   going$show <- function(...) NULL
   going$clock <- world$now
