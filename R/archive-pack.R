@@ -307,7 +307,8 @@ pack_read_origins <- function(archive, rows, ids) {
       block_write(list(
         time = utc(rows$first[i]), last = rows$last[i], since = rows$since[i],
         until = rows$until[i], series = ids[rows$.series[i]],
-        from = ends[1], to = ends[length(ends)]
+        from = ends[1], to = ends[length(ends)],
+        step = max(1, abs(ends[2] - ends[1]), na.rm = TRUE)
       ))
     }
     sql_do(

@@ -11,10 +11,11 @@ origin_hash <- function(body) {
   digest::digest(body, algo = "xxhash64", serialize = FALSE)
 }
 
-# Numbers as ranges: "0-499", "499-0", "0-1,3-4"; NA where they are many.
+# Numbers as ranges: "0-499", "499-0", "0-1,3-4", with a step "0-90:10"; NA
+# where they are many.
 number_ranges <- function(at) {
   n <- length(at)
-  if (!n || anyNA(at)) {
+  if (!n || anyNA(at) || anyDuplicated(at)) {
     return(NA_character_)
   }
   if (n == 1) {
@@ -24,20 +25,41 @@ number_ranges <- function(at) {
   if (all(step == step[1]) && abs(step[1]) == 1) {
     return(paste0(at[1], "-", at[n]))
   }
-  starts <- c(1L, which(step != 1) + 1L)
-  if (length(starts) > 12) {
+  runs <- rle(step)
+  if (length(runs$lengths) > 2 * ranges_most) {
     return(NA_character_)
   }
-  paste0(at[starts], "-", at[c(starts[-1] - 1L, n)], collapse = ",")
+  parts <- character()
+  last <- cumsum(runs$lengths) + 1
+  used <- 0
+  for (k in seq_along(last)) {
+    first <- max(used + 1, last[k] - runs$lengths[k])
+    # a number alone begins the next run
+    if (first >= last[k] && k < length(last)) next
+    pace <- if (first == last[k] || abs(runs$values[k]) == 1) {
+      ""
+    } else {
+      paste0(":", abs(runs$values[k]))
+    }
+    parts <- c(parts, paste0(at[first], "-", at[last[k]], pace))
+    used <- last[k]
+  }
+  if (length(parts) > ranges_most) {
+    return(NA_character_)
+  }
+  paste0(parts, collapse = ",")
 }
+
+ranges_most <- 12
 
 ranges_numbers <- function(text) {
   if (is.na(text)) {
     return(numeric())
   }
   unlist(lapply(strsplit(text, ",", fixed = TRUE)[[1]], function(part) {
-    ends <- as.numeric(strsplit(part, "-", fixed = TRUE)[[1]])
-    seq(ends[1], ends[2])
+    ends <- as.numeric(strsplit(part, "[-:]")[[1]])
+    step <- if (length(ends) > 2) ends[3] else 1
+    seq(ends[1], ends[2], by = if (ends[2] < ends[1]) -step else step)
   }))
 }
 
@@ -135,14 +157,14 @@ sql_put_origin <- function(store, page, journal, parts) {
   runs <- if (!lone) {
     at <- unlist(lapply(parts, `[[`, "at"), recursive = FALSE)
     zero <- endsWith(page$origin$base %||% "", "/")
-    consecutive <- function(x) !anyNA(x) && all(diff(x) == 1)
     ends <- vapply(at, function(x) {
-      if (consecutive(x) || consecutive(rev(x))) {
-        c(x[1], x[length(x)]) - zero
-      } else {
-        c(NA_real_, NA_real_)
+      n <- length(x)
+      step <- x[-1] - x[-n]
+      if (anyNA(x) || any(step != step[1]) || 0 %in% step) {
+        return(c(NA_real_, NA_real_, NA_real_))
       }
-    }, c(0, 0))
+      c(x[1] - zero, x[n] - zero, if (n > 1) abs(step[1]) else 1)
+    }, c(0, 0, 0))
     block_write(
       list(
         time = utc(joined("time")), last = joined("last"),
@@ -150,7 +172,7 @@ sql_put_origin <- function(store, page, journal, parts) {
         series = rep(
           vapply(parts, function(part) part$series, 0), count
         ),
-        from = ends[1, ], to = ends[2, ]
+        from = ends[1, ], to = ends[2, ], step = ends[3, ]
       )
     )
   }
@@ -218,13 +240,14 @@ store_origins <- function(store, series, first, last) {
       ifelse(is.na(values), absent, values)
     }
     from <- pick("from", NA_real_)
+    step <- pick("step", 1)
     cbind(
       about,
       first = as.numeric(runs$time)[mine], last = runs$last[mine],
       since = pick("since", -Inf), until = pick("until", Inf),
       place = ifelse(
         is.na(from) | is.na(one$place), NA_character_,
-        paste0(one$place, "|", from, "-", pick("to", NA_real_))
+        paste0(one$place, "|", from, "-", pick("to", NA_real_), ":", step)
       )
     )
   })

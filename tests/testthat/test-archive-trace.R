@@ -233,3 +233,47 @@ test_that("the action of a message of statistics stands with the place", {
   expect_identical(action("merge", "merge"), "merge, ")
   expect_identical(action("insert", "delete", "merge"), "delete and merge, ")
 })
+
+test_that("numbers as ranges come back as they were", {
+  ranges <- vetusta:::number_ranges
+  expect_identical(ranges(c(0, 1, 3, 4)), "0-1,3-4")
+  expect_identical(ranges(c(0, 10, 20)), "0-20:10")
+  expect_identical(ranges(c(9, 7, 5)), "9-5:2")
+  expect_identical(ranges(c(2, 2)), NA_character_)
+  set.seed(1)
+  for (i in 1:500) {
+    n <- sample(1:14, 1)
+    numbers <- if (i %% 2) {
+      sample(0:40, n)
+    } else {
+      20 + cumsum(sample(c(1, 1, 1, 5, 5, -1), n, replace = TRUE))
+    }
+    text <- ranges(numbers)
+    if (!is.na(text)) {
+      expect_identical(vetusta:::ranges_numbers(text), as.numeric(numbers))
+    }
+  }
+})
+
+test_that("rows of several series in turn have their places", {
+  archive <- new_archive()
+  # three series in turn, ten times each
+  rows <- data.frame(
+    series = rep(c("a", "b", "c"), 10),
+    period = rep(as.Date("2026-01-01") + 0:9, each = 3), value = 1:30 + 0
+  )
+  vetusta:::store_put(archive, list(
+    source = "s", dataset = "d", shape = "observations", now = 1e9,
+    rows = vetusta:::archive_parcel("observations", rows),
+    journal = list(
+      run = "r", source = "s", dataset = "d", symbol = "all", asked = 1e9,
+      seconds = 1, status = 200L, bytes = 10, rows = 30, outcome = "stored",
+      url = "https://x"
+    ),
+    origin = list(base = "/rows/", rows = 30, hash = "0123456789abcdef")
+  ))
+  places <- vapply(0:9, function(i) {
+    archive_trace(archive, "s/d/b", as.Date("2026-01-01") + i)$place
+  }, "")
+  expect_identical(places, paste0("/rows/", 3 * 0:9 + 1))
+})
