@@ -20,8 +20,8 @@
 #'   answer: a JSON Pointer, or `row N`, `line N`, `observation N`, of a message
 #'   of statistics with its action, as `merge, observation N`, where that is not
 #'   to insert), `symbol` (what the request was for); `sent` (the row as it
-#'   was sent, where raw pages are kept); `card` (the MD5 hash of the source
-#'   card in force). `NA` where something is not known.
+#'   was sent, where raw pages of JSON, CSV or XML are kept); `card` (the MD5
+#'   hash of the source card in force). `NA` where something is not known.
 #' @details A version that was corrected before it counted, as an unfinished bar
 #'   that was replaced, is not kept. Rows that were stored before an archive
 #'   recorded origins have no request.
@@ -230,6 +230,7 @@ trace_requests <- function(archive, series, came) {
 rows_as_sent <- function(body, places) {
   pointer <- startsWith(places, "/")
   out <- rep(NA_character_, length(places))
+  out[!pointer] <- lines_as_sent(body, places[!pointer])
   if (!any(pointer)) {
     return(out)
   }
@@ -257,6 +258,40 @@ rows_as_sent <- function(body, places) {
     )
   }, "")
   unname(out)
+}
+
+# The same for lines and observations: of CSV the line, of XML the element. NA
+# for other formats, and for CSV with breaks within a line.
+lines_as_sent <- function(body, places) {
+  number <- suppressWarnings(as.numeric(sub("^.* ", "", places)))
+  what <- sub("^.*(line|observation) [0-9]+$", "\\1", places)
+  out <- rep(NA_character_, length(places))
+  known <- which(!is.na(number) & what %in% c("line", "observation"))
+  text <- tryCatch(enc2utf8(rawToChar(body)), error = function(e) "")
+  if (!length(known) || !nzchar(text) || grepl("^\\s*[{[]", text)) {
+    return(out)
+  }
+  if (grepl("^\\s*<", text)) {
+    elements <- tryCatch(
+      xml2::xml_find_all(
+        xml2::read_xml(body, options = "HUGE"), "//*[local-name() = 'Obs']"
+      ),
+      error = function(e) list()
+    )
+    here <- known[what[known] == "observation" &
+      number[known] <= length(elements)]
+    out[here] <- vapply(here, function(i) {
+      as.character(elements[[number[i]]])
+    }, "")
+    return(out)
+  }
+  lines <- strsplit(text, "\r?\n")[[1]]
+  if (any(lengths(regmatches(lines, gregexpr("\"", lines))) %% 2 == 1)) {
+    return(out)
+  }
+  # the first observation stands below the header
+  out[known] <- lines[number[known] + (what[known] == "observation")]
+  out
 }
 
 #' @rdname archive_trace

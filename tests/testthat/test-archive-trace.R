@@ -277,3 +277,52 @@ test_that("rows of several series in turn have their places", {
   }, "")
   expect_identical(places, paste0("/rows/", 3 * 0:9 + 1))
 })
+
+test_that("values of statistics are found in the rows as they were sent", {
+  services <- start_services()
+  url <- sub("quay$", "basin", services$url)
+  # in the format of each card the row holds the value and its period
+  for (format in c("csv", "xml")) {
+    archive <- new_archive()
+    source <- source_card("basin", url = url)
+    source$sdmx$formats <- format
+    query <- query_observations(
+      source, "FREIGHT_PRICES", from = "2024-01-01"
+    )
+    collect_run(
+      plan_requests(query, archive), archive, progress = FALSE, raw = TRUE
+    )
+    listed <- archive_series(archive)
+    withr::with_seed(4, for (i in 1:25) {
+      id <- sample(listed$id, 1)
+      rows <- archive_read(archive, id)[[1]]
+      row <- sample(nrow(rows), 1)
+      trace <- archive_trace(archive, id, rows$period[row])
+      sent <- trace$sent[nrow(trace)]
+      numbers <- regmatches(sent, gregexpr("[0-9]+[.]?[0-9]*", sent))[[1]]
+      if (!is.na(rows$value[row])) {
+        expect_true(rows$value[row] %in% as.numeric(numbers))
+      }
+      period <- rows$period[row]
+      quarter <- paste0(format(period, "%Y-"), quarters(period))
+      expect_match(sent, quarter, fixed = TRUE)
+    })
+  }
+})
+
+test_that("lines of a body are found by their number", {
+  sent <- function(text, places) {
+    vetusta:::rows_as_sent(charToRaw(text), places)
+  }
+  expect_identical(
+    sent("a,b\n1,2\n3,4\n", c("line 3", "observation 1", "/0", "row 1")),
+    c("3,4", "1,2", NA, NA)
+  )
+  # a break within a field, and formats without lines
+  expect_identical(sent("a,b\n\"1\n\",2\n3,4", "line 2"), NA_character_)
+  expect_identical(sent("{\"a\":1}", "observation 1"), NA_character_)
+  expect_identical(sent("<a><x/>", "observation 1"), NA_character_)
+  expect_match(
+    sent("<a><Obs v='1'/><Obs v='2'/></a>", "merge, observation 2"), "v=\"2\""
+  )
+})
