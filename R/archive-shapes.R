@@ -228,7 +228,7 @@ parcel_of_frame <- function(rows, shape, at, place, ...) {
 parcel_of_records <- function(rows, shape, ...) {
   rows <- as.list(rows)
   key <- record_key_texts(shape, rows)
-  days <- if (anyDuplicated(key)) list_days(rows, shape)
+  days <- if (anyDuplicated(key)) list_days(rows, shape, former_day_columns)
   if (!is.null(days)) key <- former_keys(key, days)
   # of two rows with one key the later one counts
   last <- !duplicated(key, fromLast = TRUE)

@@ -10,9 +10,12 @@ list_day_columns <- list(
   places = list(c("first_day", "first"), c("last_day", "last"))
 )
 
+# Lists whose names are given again.
+former_day_columns <- list_day_columns["instruments"]
+
 # First and last days of rows of a list as numbers; NULL where neither is given.
-list_days <- function(rows, shape) {
-  columns <- list_day_columns[shape][[1]]
+list_days <- function(rows, shape, of = list_day_columns) {
+  columns <- of[shape][[1]]
   named <- lapply(columns, function(names) intersect(names, names(rows))[1])
   if (is.null(columns) || all(is.na(unlist(named)))) {
     return(NULL)
@@ -47,7 +50,7 @@ former_keys <- function(key, days) {
 # Compares rows of a list with the stored ones of the same symbols: the entry
 # that ended before the other began gets another key. Returns the parcel.
 former_put <- function(store, page, parcel) {
-  days <- list_days(parcel$rows, page$shape)
+  days <- list_days(parcel$rows, page$shape, former_day_columns)
   if (is.null(days) || all(is.na(days$first))) {
     return(parcel)
   }

@@ -376,6 +376,19 @@ test_that("a symbol that two companies had is two histories", {
   put(late, 1.8e9)
   rows <- archive_rows(archive, "quay", "directory")
   expect_identical(rows$first_day, as.Date(c("2010-01-04", "2021-01-05")))
+  # a station that measures again is one place
+  stations <- function(first, last, now) {
+    vetusta:::store_put(archive, list(
+      source = "river", dataset = "stations", shape = "places", now = now,
+      rows = vetusta:::archive_parcel("places", data.frame(
+        place = "kelder", name = "Kelder", first = as.Date(first),
+        last = as.Date(last)
+      ))
+    ))
+  }
+  stations("1990-01-01", "2001-01-01", 1.7e9)
+  stations("2005-01-01", NA, 1.8e9)
+  expect_identical(nrow(archive_rows(archive, "river", "stations")), 1L)
   # a company that was listed again under its name is one
   again <- new_archive()
   bars(again)
