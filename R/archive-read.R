@@ -305,7 +305,7 @@ without_withdrawn <- function(read) {
   if (!length(dead)) {
     return(read)
   }
-  value <- paste(read$owner, as.numeric(read$columns$time))
+  value <- paste(read$owner, format_exact(read$columns$time))
   last <- rev(dead)[match(value, value[rev(dead)])]
   without_rows(read, which(seq_along(value) <= last))
 }

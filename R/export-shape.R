@@ -137,7 +137,7 @@ rows_by_side <- function(tables, value, days) {
   all <- all[
     order(as.numeric(all$time), match(all$symbol, unique(all$symbol))),
   ]
-  key <- paste(as.numeric(all$time), all$symbol)
+  key <- paste(format_exact(all$time), all$symbol)
   first <- !duplicated(key)
   sides <- unique(all$side[!is.na(all$side)])
   columns <- lapply(stats::setNames(nm = sides), function(side) {
@@ -149,7 +149,7 @@ rows_by_side <- function(tables, value, days) {
 
 wide_rows <- function(points, time) {
   names <- unique(points$series)
-  key <- paste(points$series, as.numeric(points[[time]]))
+  key <- paste(points$series, format_exact(points[[time]]))
   if (anyDuplicated(key)) {
     twice <- points$series[duplicated(key)][1]
     vetusta_stop(

@@ -101,9 +101,9 @@ wrong_order <- function(x) {
   time <- raw_times(x)
   frame <- data.frame(series = series, time = time)
   release <- if (has_releases(x) && !is.null(x[["known"]])) {
-    as.numeric(read_known(x$known, nrow(x)))
+    format_exact(read_known(x$known, nrow(x)))
   }
-  key <- paste(series, time, release)
+  key <- paste(series, format_exact(time), release)
   doubled <- which(duplicated(key))
   before <- rep(-Inf, length(time))
   for (rows in series_split(series)) {

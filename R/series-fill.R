@@ -328,8 +328,10 @@ filled_of <- function(part, rows, at, frame, how) {
 # without one it becomes a row without a value.
 fill_ended <- function(results, part, how) {
   results$rule[is.na(results$value)] <- how$rule[1]
-  place <- paste(results$time, results$known)
-  replaced <- results$gone %in% TRUE &
-    place %in% paste(part$time, part$known)[!part$deleted]
+  kept <- !part$deleted
+  place <- match_pairs(
+    results$time, results$known, part$time[kept], part$known[kept]
+  )
+  replaced <- results$gone %in% TRUE & !is.na(place)
   results[!replaced, , drop = FALSE]
 }

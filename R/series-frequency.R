@@ -356,7 +356,7 @@ frequency_word <- function(name) {
 # The newest release of each period, without deleted values.
 newest_rows <- function(x) {
   newest <- !duplicated(
-    paste(x$series, as.numeric(x$period), sep = "\r"),
+    paste(x$series, format_exact(x$period), sep = "\r"),
     fromLast = TRUE
   )
   x[newest & !x$status %in% "deleted", ]

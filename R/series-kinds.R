@@ -285,3 +285,10 @@ long_points <- function(x, value, dated, zone) {
     )
   )
 }
+
+# Where pairs of exact numbers are in others; NA where they are not. As
+# text, numbers would lose digits.
+match_pairs <- function(x, y, in_x, in_y) {
+  named <- function(x, y) paste(match(x, in_x), match(y, in_y))
+  match(named(x, y), named(in_x, in_y))
+}

@@ -81,6 +81,6 @@ series_latest_rows <- function(x) {
   if (!has_releases(x)) {
     return(x)
   }
-  key <- paste(series_of_rows(x), start_times(x))
+  key <- paste(series_of_rows(x), format_exact(start_times(x)))
   x[!duplicated(key, fromLast = TRUE), , drop = FALSE]
 }

@@ -368,7 +368,7 @@ watch_revisions <- function(x, percent, since) {
   )
   rows <- rows[is.finite(rows$value), , drop = FALSE]
   rows <- rows[order(rows$series, rows$time, rows$known), , drop = FALSE]
-  key <- paste(rows$series, rows$time)
+  key <- paste(rows$series, format_exact(rows$time))
   first <- rows[!duplicated(key), , drop = FALSE]
   last <- rows[!duplicated(key, fromLast = TRUE), , drop = FALSE]
   by <- 100 * abs(last$value - first$value) / abs(first$value)

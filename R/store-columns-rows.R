@@ -310,9 +310,11 @@ with_moved <- function(old, away) {
     return(old)
   }
   if (length(old$time)) {
-    there <- paste(as.numeric(away$time), as.numeric(away$known)) %in%
-      paste(as.numeric(old$time), as.numeric(old$known))
-    away <- lapply(away, `[`, !there)
+    there <- match_pairs(
+      as.numeric(away$time), as.numeric(away$known),
+      as.numeric(old$time), as.numeric(old$known)
+    )
+    away <- lapply(away, `[`, is.na(there))
   }
   away$.moved <- rep(TRUE, length(away$time))
   all <- as.list(
