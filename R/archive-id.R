@@ -51,14 +51,7 @@ archive_find <- function(archive, ids = NULL) {
     return(archive_series(archive))
   }
   check_text(ids, "ids", several = TRUE)
-  numbers <- numbers_by_key(archive, ids)
-  if (!is.null(numbers)) {
-    listed <- series_listed(
-      archive, store_series(archive, sizes = TRUE, ids = unique(numbers))
-    )
-    return(series_at(listed, match(unique(numbers), attr(listed, "numbers"))))
-  }
-  numbers <- series_numbers(archive, ids)
+  numbers <- numbers_by_key(archive, ids) %||% series_numbers(archive, ids)
   listed <- series_listed(
     archive, store_series(archive, sizes = TRUE, ids = unique(numbers))
   )

@@ -85,7 +85,7 @@ import_readers <- list(
     body <- text_in_utf8(readBin(file, "raw", file.size(file)))
     parse <- function(exact) {
       tryCatch(
-        read_json(json_lines(body), where = file, exact = exact)[[1]],
+        read_json(json_lines(body)$body, where = file, exact = exact)[[1]],
         vetusta_error_payload = function(e) {
           vetusta_stop(
             "import", "A line of the file is not JSON.",

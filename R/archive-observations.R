@@ -196,6 +196,12 @@ words_frame <- function(texts) {
   )
 }
 
+# The units of series of statistics: an attribute or a dimension.
+unit_codes <- function(attributes, dimensions) {
+  attributes[["UNIT_MEASURE"]] %||% attributes[["UNIT"]] %||%
+    dimensions[["UNIT_MEASURE"]] %||% dimensions[["UNIT"]]
+}
+
 observation_rows <- function(read, series, attributes, known, labels, language,
                              with, multiplier) {
   at <- read$owner
@@ -205,9 +211,7 @@ observation_rows <- function(read, series, attributes, known, labels, language,
     stats::setNames(nm = names(dimensions)),
     function(name) labelled(dimensions[[name]], known[[name]], labels, language)
   )
-  unit <- attributes[["UNIT_MEASURE"]] %||% attributes[["UNIT"]] %||%
-    dims[["UNIT_MEASURE"]] %||% dims[["UNIT"]] %||%
-    rep(NA_character_, nrow(series))
+  unit <- unit_codes(attributes, dims) %||% rep(NA_character_, nrow(series))
   value <- rows[["value"]] %||% rep(NA_real_, length(at))
   words <- words_frame(rows[["words"]] %||% rep(NA_character_, length(at)))
   if (multiplier == "apply") {

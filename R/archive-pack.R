@@ -301,14 +301,18 @@ pack_read_rows <- function(archive, rows, ids) {
 pack_read_origins <- function(archive, rows, ids) {
   for (i in seq_along(rows$.series)) {
     place <- rows$place[i]
-    ends <- ranges_numbers(sub("^.*[|]", "", place))
+    at <- sub("^.*[|]", "", place)
+    ends <- ranges_numbers(at)
+    even <- length(unique(diff(ends))) < 2 && !0 %in% diff(ends)
     whole <- !is.finite(rows$since[i]) && !is.finite(rows$until[i])
     runs <- if (!whole) {
       block_write(list(
         time = utc(rows$first[i]), last = rows$last[i], since = rows$since[i],
         until = rows$until[i], series = ids[rows$.series[i]],
-        from = ends[1], to = ends[length(ends)],
-        step = max(1, abs(ends[2] - ends[1]), na.rm = TRUE)
+        from = if (even) ends[1] else NA_real_,
+        to = if (even) ends[length(ends)] else NA_real_,
+        step = max(1, abs(ends[2] - ends[1]), na.rm = TRUE),
+        steps = if (even) NA_character_ else number_steps(ends)
       ))
     }
     sql_do(

@@ -17,10 +17,12 @@
 #'   request: `run`, `asked` (`POSIXct`), `url` (without secrets; of an import
 #'   the name of the file), `http` (its status), `bytes`, `hash` (xxHash, 64
 #'   bits, of the body or file; 16 characters), `place` (of the row in the
-#'   answer: a JSON Pointer, or `row N`, `line N`, `observation N`, of a message
-#'   of statistics with its action, as `merge, observation N`, where that is not
-#'   to insert), `symbol` (what the request was for); `sent` (the row as it
-#'   was sent, where raw pages of JSON, CSV or XML are kept); `card` (the MD5
+#'   answer: a JSON Pointer, `/rates, member 3` where rows are the members of an
+#'   object, `line N`, `observation N`, of a message of statistics with its
+#'   action, as `merge, observation N`, where that is not to insert, else
+#'   `row N`), `symbol` (what the request was for); `sent` (the row as it was
+#'   sent, where raw pages of JSON, CSV or XML are kept; an observation of
+#'   SDMX-JSON under its keys); `card` (the MD5
 #'   hash of the source card in force). `NA` where something is not known.
 #' @details A version that was corrected before it counted, as an unfinished bar
 #'   that was replaced, is not kept. Rows that were stored before an archive
@@ -39,6 +41,12 @@ archive_trace <- function(archive, id, at) {
   given(at, "at")
   rows <- store_snapshot(archive, function() {
     listed <- archive_find(archive, id)
+    if (!nrow(listed)) {
+      vetusta_stop(
+        "argument", paste0("The series \"", id, "\" has no values."),
+        todo = "collect it, or name another"
+      )
+    }
     if (nrow(listed) != 1) {
       vetusta_stop(
         "argument",
@@ -57,28 +65,55 @@ archive_trace <- function(archive, id, at) {
   structure(rows, class = c("vetusta_trace", class(rows)))
 }
 
-# The first and last instant of what `at` names, by the shape of a series.
+# The first and last instant of what `at` names, by the shape of a series. Bars
+# of a day or longer are named by their trading day, which may begin the evening
+# before.
 trace_windows <- list(
-  bars = function(at, zone) {
+  bars = function(at, facts, interval) {
+    zone <- trace_zone(facts)
     at <- period_bound(at, "from")
-    c(
+    window <- c(
       as.numeric(time_instant(at, zone, name = "at")),
       as.numeric(time_instant(at, zone, end = TRUE, name = "at"))
     )
+    if (!is_intraday(time_interval(interval)) && diff(window) > 0) {
+      list(
+        window = window + c(-86400, 86400),
+        days = local_day(utc(window - c(0, 1e-6)), zone)
+      )
+    } else {
+      list(window = window)
+    }
   }
 )
 
 trace_window <- function(series, at, facts) {
   window <- trace_windows[[series$shape]] %||%
-    function(at, zone) period_window(at, at)
-  window(at, trace_zone(facts))
+    function(at, ...) list(window = period_window(at, at))
+  window(at, facts, series$frequency)
+}
+
+# The days by which bars of a day or longer are shown; NULL for other rows.
+trace_days <- function(series, time, facts) {
+  if (startsWith(series$frequency, "P") &&
+    !is_intraday(time_interval(series$frequency))) {
+    bar_trading_days(time, facts$calendar, trace_zone(facts))
+  }
 }
 
 trace_rows <- function(archive, series, id, at) {
   facts <- dataset_facts(archive, series$source, series$dataset)
-  window <- trace_window(series, at, facts)
+  asked <- trace_window(series, at, facts)
+  window <- asked$window
   if (window[2] <= window[1]) window[2] <- window[1] + 1e-6
   read <- read_rows(archive, series, window[1], window[2], Inf, newest = FALSE)
+  days <- trace_days(series, read$columns$time, facts)
+  if (!is.null(asked$days)) {
+    read <- without_rows(
+      read, which(days < asked$days[1] | days > asked$days[2])
+    )
+    days <- trace_days(series, read$columns$time, facts)
+  }
   columns <- read$columns
   if (!length(columns$time)) {
     ends <- as.numeric(
@@ -100,7 +135,7 @@ trace_rows <- function(archive, series, id, at) {
   } else {
     NA_real_
   }
-  unit <- facts$unit[[name]] %||% NA_character_
+  unit <- trace_unit(archive, series, facts, columns, name)
   status <- columns[["status"]] %||% rep("observed", length(columns$time))
   status[is.na(status)] <- "observed"
   came <- origins_of_rows(
@@ -113,19 +148,23 @@ trace_rows <- function(archive, series, id, at) {
       time = columns$time,
       known = rows_known(archive, series, read),
       value = rep_len(value, length(columns$time)),
-      unit = rep(unit, length(columns$time)),
+      unit = rep_len(unit, length(columns$time)),
       status = status,
       row = record_texts(values)
     ),
     trace_requests(archive, series, came)
   )
   rows <- as_rows(rows)
-  # bars of a day or longer are shown by their day
-  if (startsWith(series$frequency, "P") &&
-    !is_intraday(time_interval(series$frequency))) {
-    attr(rows, "days_in") <- trace_zone(facts)
-  }
+  attr(rows, "days") <- days
   rows
+}
+
+# The unit of a value: its own, that of its series, or of its dataset.
+trace_unit <- function(archive, series, facts, columns, name) {
+  dims <- series_dimensions(series)
+  columns[["unit"]] %||% dims[["unit"]] %||%
+    unit_codes(words_frame(store_attributes(archive, series$id)), dims) %||%
+    unname(facts$unit[name]) %||% NA_character_
 }
 
 trace_zone <- function(facts) {
@@ -146,7 +185,22 @@ origins_of_rows <- function(archive, series, time, known) {
   if (is.null(found)) {
     return(out)
   }
-  of <- rep(NA_integer_, n)
+  of <- origin_entries(found, time, known)
+  hit <- which(!is.na(of))
+  out[hit, c("entry", "journal", "hash")] <-
+    found[of[hit], c("entry", "journal", "hash")]
+  for (i in unique(of[hit])) {
+    at <- which(of == i)
+    out$place[at] <- origin_places(
+      archive, series, found[i, ], time[at], known[at]
+    )
+  }
+  out
+}
+
+# Which range gave each row: the newest that holds it.
+origin_entries <- function(found, time, known) {
+  of <- rep(NA_integer_, length(time))
   for (i in seq_len(nrow(found))) {
     # from the first row of the range to its last, in order of time and instant
     after <- time > found$first[i] |
@@ -155,34 +209,46 @@ origins_of_rows <- function(archive, series, time, known) {
       (time == found$last[i] & known <= found$until[i])
     of[after & before] <- i
   }
-  hit <- which(!is.na(of))
-  out[hit, c("entry", "journal", "hash")] <-
-    found[of[hit], c("entry", "journal", "hash")]
-  for (i in unique(of[hit])) {
-    at <- which(of == i)
-    out$place[at] <- origin_places(archive, series, found[i, ], time[at])
-  }
-  out
+  of
 }
 
-# The place in the answer of rows of a range: its numbers are in order of time,
-# so the row's number among the times of the range decides. NA where the stored
-# times are not those that came.
-origin_places <- function(archive, series, range, time) {
+# The place in the answer of rows of a range: its numbers are in order of time
+# and instant, so those of the stored rows that it gave. Where a row has been
+# replaced since, its time still has a number; NA where times are missing too.
+origin_places <- function(archive, series, range, time, known) {
+  absent <- rep(NA_character_, length(time))
   if (is.na(range$place)) {
-    return(rep(NA_character_, length(time)))
+    return(absent)
   }
   base <- sub("[|][^|]*$", "", range$place)
   numbers <- ranges_numbers(sub("^.*[|]", "", range$place))
   stored <- store_read(
     archive, series$id, range$first, range$last + 1e-6,
-    newest = TRUE
+    newest = FALSE
+  )$columns
+  all <- list(
+    time = as.numeric(stored$time), known = known_order(stored$known)
   )
-  times <- unique(as.numeric(stored$columns$time))
-  if (length(times) != length(numbers)) {
-    return(rep(NA_character_, length(time)))
+  found <- store_origins(archive, series, range$first, range$last)
+  of <- origin_entries(found, all$time, all$known)
+  mine <- which(
+    found$entry[of] == range$entry & found$first[of] == range$first &
+      found$since[of] == range$since
+  )
+  times <- unique(all$time)
+  at <- if (length(mine) == length(numbers)) {
+    match_pairs(time, known, all$time[mine], all$known[mine])
+  } else if (length(times) == length(numbers) &&
+    !anyDuplicated(all$time[mine])) {
+    match(time, times)
   }
-  paste0(base, format(numbers[match(time, times)], trim = TRUE))
+  if (is.null(at)) {
+    return(absent)
+  }
+  ifelse(
+    is.na(numbers[at]), NA_character_,
+    paste0(base, format(numbers[at], trim = TRUE))
+  )
 }
 
 # What the journal, kept pages and cards have of the requests of rows.
@@ -225,89 +291,18 @@ trace_requests <- function(archive, series, came) {
   )
 }
 
-# Rows of a body by JSON Pointer (RFC 6901), as compact JSON; NA for other
-# places.
-rows_as_sent <- function(body, places) {
-  pointer <- startsWith(places, "/")
-  out <- rep(NA_character_, length(places))
-  out[!pointer] <- lines_as_sent(body, places[!pointer])
-  if (!any(pointer)) {
-    return(out)
-  }
-  content <- tryCatch(
-    jsonlite::fromJSON(
-      rawToChar(body),
-      simplifyVector = FALSE, bigint_as_char = TRUE
-    ),
-    error = function(e) NULL
-  )
-  out[pointer] <- vapply(places[pointer], function(place) {
-    keys <- strsplit(sub("^/", "", place), "/", fixed = TRUE)[[1]]
-    found <- content
-    for (key in gsub("~0", "~", gsub("~1", "/", keys, fixed = TRUE),
-      fixed = TRUE
-    )) {
-      if (nzchar(key) && is.null(names(found))) key <- as.numeric(key) + 1
-      found <- tryCatch(found[[key]], error = function(e) NULL)
-    }
-    if (is.null(found)) {
-      return(NA_character_)
-    }
-    as.character(
-      jsonlite::toJSON(found, auto_unbox = TRUE, digits = NA, null = "null")
-    )
-  }, "")
-  unname(out)
-}
-
-# The same for lines and observations: of CSV the line, of XML the element. NA
-# for other formats, and for CSV with breaks within a line.
-lines_as_sent <- function(body, places) {
-  number <- suppressWarnings(as.numeric(sub("^.* ", "", places)))
-  what <- sub("^.*(line|observation) [0-9]+$", "\\1", places)
-  out <- rep(NA_character_, length(places))
-  known <- which(!is.na(number) & what %in% c("line", "observation"))
-  text <- tryCatch(enc2utf8(rawToChar(body)), error = function(e) "")
-  if (!length(known) || !nzchar(text) || grepl("^\\s*[{[]", text)) {
-    return(out)
-  }
-  if (grepl("^\\s*<", text)) {
-    elements <- tryCatch(
-      xml2::xml_find_all(
-        xml2::read_xml(body, options = "HUGE"), "//*[local-name() = 'Obs']"
-      ),
-      error = function(e) list()
-    )
-    here <- known[what[known] == "observation" &
-      number[known] <= length(elements)]
-    out[here] <- vapply(here, function(i) {
-      as.character(elements[[number[i]]])
-    }, "")
-    return(out)
-  }
-  lines <- strsplit(text, "\r?\n")[[1]]
-  if (any(lengths(regmatches(lines, gregexpr("\"", lines))) %% 2 == 1)) {
-    return(out)
-  }
-  # the first observation stands below the header
-  out[known] <- lines[number[known] + (what[known] == "observation")]
-  out
-}
-
 #' @rdname archive_trace
 #' @param x A trace.
 #' @param width The width in characters.
 #' @param ... Unused.
 #' @export
 format.vetusta_trace <- function(x, width = 100, ...) {
-  zone <- attr(x, "days_in") %||%
-    if (all(as.numeric(x$time) %% 86400 == 0)) "UTC"
-  shown <- function(time) {
-    if (is.null(zone)) {
-      paste(to_minute(time), "UTC")
-    } else {
-      format(local_day(time, zone))
-    }
+  days <- attr(x, "days") %||%
+    if (all(as.numeric(x$time) %% 86400 == 0)) local_day(x$time, "UTC")
+  shown <- if (length(days) == nrow(x)) {
+    format(days)
+  } else {
+    paste(to_minute(x$time), "UTC")
   }
   blocks <- lapply(seq_len(min(nrow(x), 6)), function(i) {
     row <- x[i, ]
@@ -321,7 +316,7 @@ format.vetusta_trace <- function(x, width = 100, ...) {
     }
     c(
       paste0(
-        row$series, ", ", shown(row$time), ": ",
+        row$series, ", ", shown[i], ": ",
         if (is.na(row$value)) "no value" else format_exact(row$value),
         if (!is.na(row$unit)) paste0(" ", row$unit),
         if (!row$status %in% "observed") paste0(" (", row$status, ")")

@@ -12,14 +12,22 @@ job_store <- function(job, file) {
     file, dataset$job$unpack %||% "none", dataset$table$files, where
   )
   open <- NULL
+  came <- list(
+    hash = digest::digest(file, algo = "xxhash64", file = TRUE),
+    bytes = file.size(file)
+  )
   keep <- function(decoded) {
-    open <<- rbind(open, job_piece(job, decoded))
+    decoded$hash <- came$hash
+    open <<- rbind(open, job_piece(job, decoded, came$bytes))
+    # of the parts of a file, the first has its size
+    came$bytes <<- NA
     job$chain$page <- job$chain$page + 1
   }
   clean <- function(lines) without_secret_words(lines, run$secrets())
   read <- job_readers[[dataset$format %||% "json"]] %||% job_whole
   for (i in seq_along(files)) {
     job$chain$known$file <- names(files)[i]
+    job$passed <- 0
     read(job, files[[i]], where, clean, keep)
   }
   chain <- job$chain
@@ -73,7 +81,7 @@ job_whole <- function(job, file, where, clean, keep) {
   body <- without_secrets(
     readBin(file, "raw", file.size(file)), job$run$secrets()
   )
-  keep(job_decoded(job, body, where))
+  keep(job_placed(job, job_decoded(job, body, where)))
 }
 
 job_decoded <- function(job, body, where) {
@@ -109,10 +117,17 @@ plain_files <- function(file, how, pattern, where) {
   stats::setNames(files, file_stem(names))
 }
 
+# Reads lines, and counts them.
 job_reader <- function(file) {
   connection <- file(file, "r")
+  passed <- 0
   list(
-    read = function(n) suppressWarnings(readLines(connection, n, warn = FALSE)),
+    read = function(n) {
+      lines <- suppressWarnings(readLines(connection, n, warn = FALSE))
+      passed <<- passed + length(lines)
+      lines
+    },
+    passed = function() passed,
     close = function() close(connection)
   )
 }
@@ -164,15 +179,17 @@ job_table <- function(job, file, where, clean, keep) {
     )
     ahead <- NULL
     if (!length(lines)) break
-    text <- paste0(
-      paste(c(header, plain_lines(recode(lines), rest)), collapse = "\n"), "\n"
-    )
+    lines <- recode(lines)
+    at <- plain_lines(lines, rest)
+    text <- paste0(paste(c(header, lines[at]), collapse = "\n"), "\n")
+    before <- lines_of$passed() - length(lines)
     rows <- read_text_table(
-      text = text, format = dataset$format, where = where, table = rest
+      text = text, format = dataset$format, where = where, table = rest,
+      at = c(if (!is.null(header)) NA, before + at)
     )
-    keep(
-      decode_rows(dataset, rows, job$run$source$zone, where, job$chain$known)
-    )
+    keep(job_placed(job, decode_rows(
+      dataset, rows, job$run$source$zone, where, job$chain$known
+    ), NROW(rows)))
   }
 }
 
@@ -199,15 +216,36 @@ job_lines <- function(job, file, where, clean, keep) {
   while (length(
     lines <- lines_of$read(job$run$query$dataset$job$piece %||% 20000)
   )) {
-    lines <- clean(lines[nzchar(trimws(lines))])
-    if (length(lines)) {
-      keep(job_decoded(job, charToRaw(paste(lines, collapse = "\n")), where))
+    before <- lines_of$passed() - length(lines)
+    lines <- clean(lines)
+    if (any(nzchar(trimws(lines)))) {
+      body <- charToRaw(paste(lines, collapse = "\n"))
+      decoded <- job_decoded(job, body, where)
+      if (!is.null(decoded$base)) decoded$at <- decoded$at + before
+      keep(job_placed(job, decoded))
     }
   }
 }
 
-# Stores a part; returns its unfinished rows, which are not covered.
-job_piece <- function(job, decoded) {
+# The places of rows in their file, which is named where there are several;
+# `rows` is how many the part has.
+job_placed <- function(job, decoded, rows = decoded$items) {
+  if (is.null(decoded$base)) {
+    decoded$at <- (decoded$at %||% seq_len(decoded$rows)) + job$passed
+  }
+  job$passed <- job$passed + rows
+  file <- job$chain$known$file
+  if (length(file)) {
+    decoded$base <- paste0(
+      file, ", ", decoded$base %||% rows_base(job$run$query$dataset)
+    )
+  }
+  decoded
+}
+
+# Stores a part; returns its unfinished rows, which are not covered. `bytes` is
+# the size of the whole file.
+job_piece <- function(job, decoded, bytes) {
   run <- job$run
   chain <- job$chain
   tidy <- query_tidy(run$query, run$calendar, chain$symbols, decoded)
@@ -220,6 +258,10 @@ job_piece <- function(job, decoded) {
     tidy$rejected,
     count = decoded$rows,
     following = "piece",
+    origin = c(
+      rows_origin(run$query$dataset, decoded),
+      hash = decoded$hash
+    ),
     says = list(
       against = if (length(tidy$others)) {
         others_against(chain$symbols, tidy$others)
@@ -229,7 +271,8 @@ job_piece <- function(job, decoded) {
   job$chain$proof <- proof_add(job$chain$proof, page, chain$page)
   job$chain$rejected <- (chain$rejected %||% 0) + NROW(tidy$rows) -
     NROW(page$good)
-  counts <- collect_store(run, chain, list(status = 200L, body = raw()), page)
+  answer <- list(status = 200L, body = raw(), bytes = bytes)
+  counts <- collect_store(run, chain, answer, page)
   job$tally <- collect_came(
     run, tally_page(job$tally, counts, page), chain, page
   )

@@ -55,13 +55,23 @@ good_origin <- function(origin, n, rejected) {
 }
 
 # Where the rows of an answer are: a JSON Pointer where each row is a member of
-# one array, else their number.
+# one array, the number of the member where it is one of an object, a line, or
+# else their number.
 rows_base <- function(dataset) {
+  form <- dataset[["form"]] %||% "objects"
   plain <- identical(dataset$format %||% "json", "json") &&
-    (dataset[["form"]] %||% "objects") %in% c("objects", "arrays") &&
+    form %in% c("objects", "arrays", "pairs") &&
     !length(c(dataset$within, dataset$unpack, dataset$wrapped)) &&
     !grepl("*", dataset$rows %||% "*", fixed = TRUE)
-  if (plain) paste0(sub("/$", "", dataset$rows), "/") else "row "
+  if (!plain) {
+    return("row ")
+  }
+  array <- sub("/$", "", dataset$rows)
+  paste0(array, if (form == "pairs") ", member " else "/")
+}
+
+rows_origin <- function(dataset, decoded) {
+  list(base = decoded$base %||% rows_base(dataset), at = decoded$at)
 }
 
 # The rows of a page that are stored.
@@ -273,6 +283,8 @@ collect_store <- function(run, chain, response, page) {
       claims = if (ended) run$sink$ending(chain$claim),
       origin = if (length(response$body)) {
         c(page$origin, list(hash = origin_hash(response$body)))
+      } else if (!is.null(page$origin$hash)) {
+        page$origin
       }
     ),
     page
@@ -426,7 +438,7 @@ query_page.default <- function(query, chain, response, where, calendar,
       reported$rows < (dataset$largest_page %||% Inf),
     announced = is_announced(dataset, reported),
     beyond = beyond,
-    origin = list(base = rows_base(dataset), at = decoded$at),
+    origin = rows_origin(dataset, decoded),
     says = list(
       total = page_total(reported, response),
       pages = reported$pages,

@@ -133,9 +133,8 @@ reparse_page <- function(run, tally, about, body, label) {
   tidy <- query_tidy(run$query, run$calendar, chain$symbols, decoded)
   page <- page_make(
     tidy$rows, tidy$rejected,
-    origin = list(
-      base = rows_base(run$query$dataset), at = decoded$at,
-      hash = origin_hash(body)
+    origin = c(
+      rows_origin(run$query$dataset, decoded), hash = origin_hash(body)
     )
   )
   # rows are known from the arrival of their page

@@ -97,6 +97,6 @@ decoded_together <- function(parts) {
   out$rows <- sum(rows)
   out$items <- sum(vapply(parts, function(part) as.numeric(part$items), 0))
   out$finer <- NULL
-  out["at"] <- list(NULL)
+  out[c("at", "base")] <- list(NULL)
   out
 }

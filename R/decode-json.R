@@ -88,12 +88,9 @@ json_lines <- function(body) {
     rawToChar(body[body != as.raw(0)]), "\r?\n",
     useBytes = TRUE
   )[[1]]
-  charToRaw(
-    paste0(
-      "[", paste(lines[grepl("\\S", lines, useBytes = TRUE)], collapse = ","),
-      "]"
-    )
-  )
+  at <- grep("\\S", lines, useBytes = TRUE)
+  body <- charToRaw(paste0("[", paste(lines[at], collapse = ","), "]"))
+  list(body = body, at = at)
 }
 
 stop_no_json <- function(body, where) {

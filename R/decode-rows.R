@@ -44,7 +44,8 @@ body_rows <- function(dataset, body, source, members = character(),
   if (format != "xlsx") body <- text_in_utf8(body)
   if (isTRUE(dataset$wrapped)) body <- json_within(body)
   if (format == "json-lines") {
-    if (length(body)) body <- json_lines(body)
+    lines <- if (length(body)) json_lines(body)
+    body <- lines$body %||% body
     dataset$rows <- ""
   }
   if (format == "xml") {
@@ -96,6 +97,9 @@ body_rows <- function(dataset, body, source, members = character(),
     }
     rows <- rows_looked_up(rows, parsed$lookup, dataset, where)
     known <- parsed[names(whole)]
+    if (format == "json-lines" && identical(NROW(rows), length(lines$at))) {
+      attr(rows, "lines") <- lines$at
+    }
   } else {
     parsed <- list()
     rows <- switch(dataset$format,
@@ -217,9 +221,12 @@ stop_on_problem <- function(parsed, rule, where) {
   )
 }
 
-# A frame of members as the columns of the card. Sides become separate rows;
-# with `at`, their row numbers in the answer are given.
+# A frame of members as the columns of the card. Sides become separate rows.
+# `at` are the numbers of rows in the answer, NULL for all in turn; with `base`
+# they are lines.
 decode_rows <- function(dataset, rows, zone, where, known = list()) {
+  # of a table, the lines of its rows
+  lines <- attr(rows, "lines")
   if (!is.null(dataset$unpack)) rows <- turned_rows(rows, dataset$unpack, where)
   at <- rows_wanted(rows, dataset$only)
   if (!is.null(at)) rows <- rows[at, , drop = FALSE]
@@ -233,9 +240,10 @@ decode_rows <- function(dataset, rows, zone, where, known = list()) {
     )
   }
   if (!length(dataset$sides)) {
-    return(
-      c(decode_side(dataset, rows, zone, where, known, at = at), list(at = at))
-    )
+    return(c(
+      decode_side(dataset, rows, zone, where, known, at = at),
+      rows_at(at, lines)
+    ))
   }
   parts <- lapply(dataset$sides, function(side) {
     part <- decode_side(dataset, rows, zone, where, known, side, at)
@@ -256,13 +264,24 @@ decode_rows <- function(dataset, rows, zone, where, known = list()) {
       rejects
     })
   )
-  list(
-    columns = columns,
-    rejected = rejected,
-    rows = nrow(rows) * length(parts),
-    zone = parts[[1]]$zone,
-    at = rep(at %||% seq_len(nrow(rows)), length(parts))
+  c(
+    list(
+      columns = columns,
+      rejected = rejected,
+      rows = nrow(rows) * length(parts),
+      zone = parts[[1]]$zone
+    ),
+    rows_at(rep(at %||% seq_len(nrow(rows)), length(parts)), lines)
   )
+}
+
+# The numbers of rows in the answer, or their lines.
+rows_at <- function(at, lines) {
+  if (is.null(lines)) {
+    list(at = at)
+  } else {
+    list(at = if (is.null(at)) lines else lines[at], base = "line ")
+  }
 }
 
 # Columns that identify what a row is about.

@@ -305,7 +305,8 @@ sdmx_notes <- function(notes) {
 # ------------------------------------------------------------
 
 # Attributes are kept apart from dimensions, because an attribute may be called
-# value or series.
+# value or series. `numbers` are the places of the observations in the message,
+# NULL for all in turn.
 sdmx_message <- function(series, obs, attributes, sets, series_set, where,
                          dimensions, notes = character(), prepared = "",
                          odd = list(row = integer(), text = character()),
@@ -328,8 +329,10 @@ sdmx_message <- function(series, obs, attributes, sets, series_set, where,
   obs$deleted <- obs$action %in% "D"
   # a fully deleted series comes without observations
   bare <- setdiff(which((action %in% "D")[series_set]), obs$series)
+  numbers <- NULL
   if (length(bare)) {
     n <- length(bare)
+    numbers <- c(seq_along(obs$series), rep(NA_integer_, n))
     obs <- lapply(obs, function(column) c(column, column[rep(NA_integer_, n)]))
     new <- length(obs$series) - n + seq_len(n)
     obs$series[new] <- bare
@@ -342,7 +345,7 @@ sdmx_message <- function(series, obs, attributes, sets, series_set, where,
   list(
     series = series, obs = obs, attributes = attributes, sets = sets,
     series_set = series_set, notes = notes, prepared = prepared, odd = odd,
-    third = third, empties = empty
+    third = third, empties = empty, numbers = numbers
   )
 }
 
@@ -391,6 +394,7 @@ with_measures <- function(message, dimensions, measures) {
       rep(Reduce(`&`, lapply(numbers, is.na)), k)
   )
   message$obs <- lapply(message$obs, `[`, keep)
+  message$numbers <- rep(message$numbers %||% seq_len(n), k)[keep]
   message$attributes <- lapply(message$attributes, `[`, keep)
   message$odd$row <- match(message$odd$row, keep)
   message$odd <- lapply(message$odd, `[`, !is.na(message$odd$row))

@@ -14,15 +14,18 @@ decode_table <- function(body, format, where, table = NULL) {
     text <- gsub("\r\n?", "\n", text, useBytes = TRUE)
   }
   stop_on_other_kind(text, where)
-  lines <- if (length(table)) {
-    plain_lines(strsplit(text, "\n", fixed = TRUE)[[1]], table)
+  at <- NULL
+  if (length(table)) {
+    lines <- strsplit(text, "\n", fixed = TRUE)[[1]]
+    at <- plain_lines(lines, table)
+    text <- paste(lines[at], collapse = "\n")
   }
-  if (length(table)) text <- paste(lines, collapse = "\n")
   if (!nzchar(trimws(text))) {
     return(NULL)
   }
   read_text_table(
-    text = paste0(text, "\n"), format = format, where = where, table = table
+    text = paste0(text, "\n"), format = format, where = where, table = table,
+    at = at
   )
 }
 
@@ -106,15 +109,45 @@ recoded <- function(text, encoding, where) {
   out
 }
 
-# The lines of a table without those above it and without remarks.
+# The numbers of the lines of a table: not those above it, and no remarks.
 plain_lines <- function(lines, table) {
-  if (!is.null(table$skip)) {
-    lines <- lines[-seq_len(min(table$skip, length(lines)))]
-  }
+  at <- seq_along(lines)
+  at <- at[at > (table$skip %||% 0)]
   if (!is.null(table$remark)) {
-    lines <- lines[!startsWith(trimws(lines, "left"), table$remark)]
+    at <- at[!startsWith(trimws(lines[at], "left"), table$remark)]
   }
-  lines
+  at
+}
+
+# The lines on which a table's rows begin, of a text that ends with a line
+# break: `at` are those of its lines, NULL for all in turn. NULL if unknown.
+row_lines <- function(text, at, named, rows) {
+  breaks <- sum(charToRaw(text) == as.raw(10))
+  if (breaks == rows + named) {
+    starts <- seq_len(breaks)
+  } else {
+    lines <- strsplit(text, "\n", fixed = TRUE)[[1]]
+    starts <- row_starts(lines)
+    # the reader takes a line of spaces for a row of several columns
+    if (length(starts) != rows + named) starts <- row_starts(lines, "")
+  }
+  if (length(starts) == rows + named) {
+    starts <- starts[named + seq_len(rows)]
+    if (is.null(at)) starts else at[starts]
+  }
+}
+
+# The lines that begin a row: not empty, and not within quotation marks.
+row_starts <- function(lines, spaces = "[[:space:]]") {
+  marks <- nchar(lines, "bytes") -
+    nchar(gsub("\"", "", lines, fixed = TRUE, useBytes = TRUE), "bytes")
+  within <- (cumsum(marks) - marks) %% 2 == 1
+  empty <- if (nzchar(spaces)) {
+    grepl(paste0("^", spaces, "*$"), lines, useBytes = TRUE)
+  } else {
+    !nzchar(lines)
+  }
+  which(!empty & !within)
 }
 
 # A line that the table reader would leave out is an error: nothing is dropped
@@ -134,8 +167,9 @@ none_dropped <- function(read, where) {
   })
 }
 
-# All columns as text; the card declares their types.
-read_text_table <- function(text, format, where, table = NULL) {
+# All columns as text; the card declares their types. With the lines of the
+# rows, see row_lines().
+read_text_table <- function(text, format, where, table = NULL, at = NULL) {
   # columns of a table without a header are named by position, as /0
   named <- table$names %||% TRUE
   rows <- other_errors(
@@ -169,9 +203,11 @@ read_text_table <- function(text, format, where, table = NULL) {
     }
   )
   if (!named) names(rows) <- seq_along(rows) - 1L
+  lines <- row_lines(text, at, named, nrow(rows))
   rows[] <- lapply(rows, single_quotes)
   # an empty line is no row
   blank <- rowSums(!is.na(rows)) == 0
   if (any(blank)) rows <- rows[!blank, , drop = FALSE]
+  attr(rows, "lines") <- lines[!blank]
   if (nrow(rows)) rows else NULL
 }

@@ -134,6 +134,7 @@ tidy_message <- function(message, dimensions, known = NULL) {
     c(which(is.na(rows$period) & !(deleted & is.na(obs$time))), message$odd$row)
   )
   rejected <- no_rejected_rows
+  seq_row <- seq_len(nrow(rows))
   if (length(bad)) {
     names <- do.call(
       paste, c(unname(series[dimensions]), sep = ".")
@@ -142,7 +143,7 @@ tidy_message <- function(message, dimensions, known = NULL) {
       row = bad,
       symbol = names,
       time = NA_real_,
-      place = paste0("observation ", bad),
+      place = paste0("observation ", (message$numbers %||% seq_row)[bad]),
       reason = ifelse(
         is.na(rows$period[bad]), "period cannot be read", "value cannot be read"
       ),

@@ -193,7 +193,10 @@ query_page.vetusta_query_observations <- function(query, chain, response,
     frequency = tidy$frequency,
     actions = tidy$actions,
     empties = isTRUE(message$empties),
-    origin = list(base = paste0(message_action(tidy$actions), "observation "))
+    origin = list(
+      base = paste0(message_action(tidy$actions), "observation "),
+      at = message$numbers
+    )
   )
 }
 

@@ -3,7 +3,8 @@
 # ranges. Of all entries whose range holds a row, the newest gave it: a range
 # ends where a row of another page lies between. The place of rows in the
 # answer is a text as "/bars/|0-499", "row |1-500" or "line |501-2": a base and
-# the numbers of the first and last row, in order of time.
+# the numbers of the first and last row, in order of time; rows scattered over
+# the answer have the steps between them.
 
 # A hash of 16 characters, xxHash with 64 bits and seed 0: the bytes of every
 # page are hashed, and this costs a tenth of the standard ones.
@@ -11,11 +12,11 @@ origin_hash <- function(body) {
   digest::digest(body, algo = "xxhash64", serialize = FALSE)
 }
 
-# Numbers as ranges: "0-499", "499-0", "0-1,3-4", with a step "0-90:10"; NA
-# where they are many.
+# Numbers as ranges: "0-499", "499-0", "0-1,3-4", with a step "0-90:10"; where
+# they are many, as differences, see number_steps(). NA where one is not known.
 number_ranges <- function(at) {
   n <- length(at)
-  if (!n || anyNA(at) || anyDuplicated(at)) {
+  if (!n || anyNA(at)) {
     return(NA_character_)
   }
   if (n == 1) {
@@ -26,8 +27,8 @@ number_ranges <- function(at) {
     return(paste0(at[1], "-", at[n]))
   }
   runs <- rle(step)
-  if (length(runs$lengths) > 2 * ranges_most) {
-    return(NA_character_)
+  if (length(runs$lengths) > 2 * ranges_most || any(step == 0)) {
+    return(paste0("z", packed_text(number_steps(at))))
   }
   parts <- character()
   last <- cumsum(runs$lengths) + 1
@@ -45,16 +46,33 @@ number_ranges <- function(at) {
     used <- last[k]
   }
   if (length(parts) > ranges_most) {
-    return(NA_character_)
+    return(paste0("z", packed_text(number_steps(at))))
   }
   paste0(parts, collapse = ",")
 }
 
 ranges_most <- 12
 
+# Numbers as the first and the steps to the next: "+3 1 -2".
+number_steps <- function(at) {
+  paste0("+", paste(c(at[1], diff(at)), collapse = " "))
+}
+
+packed_text <- function(text) {
+  jsonlite::base64_enc(memCompress(charToRaw(text), "gzip"))
+}
+
 ranges_numbers <- function(text) {
   if (is.na(text)) {
     return(numeric())
+  }
+  if (startsWith(text, "z")) {
+    packed <- jsonlite::base64_dec(sub("^z", "", text))
+    text <- rawToChar(memDecompress(packed, "gzip"))
+  }
+  if (startsWith(text, "+")) {
+    steps <- strsplit(sub("+", "", text, fixed = TRUE), " ", fixed = TRUE)[[1]]
+    return(cumsum(as.numeric(steps)))
   }
   unlist(lapply(strsplit(text, ",", fixed = TRUE)[[1]], function(part) {
     ends <- as.numeric(strsplit(part, "[-:]")[[1]])
@@ -94,9 +112,10 @@ origin_rows <- function(rows, came, at) {
   }
   stated <- came$known %||% rep(NA_real_, length(time))
   stated <- whole_micros(as.numeric(stated))
-  named <- paste(time, stated)
-  place <- match(paste(wanted, as.numeric(rows$known)), named)
-  place[place %in% which(named %in% named[duplicated(named)])] <- NA
+  place <- match_pairs(wanted, as.numeric(rows$known), time, stated)
+  # which of several equal ones is stored is not known
+  first <- match_pairs(time, stated, time, stated)
+  place[place %in% first[duplicated(first)]] <- NA
   at[place]
 }
 
@@ -165,14 +184,23 @@ sql_put_origin <- function(store, page, journal, parts) {
       }
       c(x[1] - zero, x[n] - zero, if (n > 1) abs(step[1]) else 1)
     }, c(0, 0, 0))
+    # rows without one step between them have each its own
+    uneven <- which(is.na(ends[1, ]) & !vapply(at, anyNA, TRUE))
+    steps <- rep(NA_character_, length(at))
+    steps[uneven] <- vapply(
+      at[uneven], function(x) number_steps(x - zero), ""
+    )
     block_write(
-      list(
-        time = utc(joined("time")), last = joined("last"),
-        since = joined("known"), until = joined("last_known"),
-        series = rep(
-          vapply(parts, function(part) part$series, 0), count
+      c(
+        list(
+          time = utc(joined("time")), last = joined("last"),
+          since = joined("known"), until = joined("last_known"),
+          series = rep(
+            vapply(parts, function(part) part$series, 0), count
+          ),
+          from = ends[1, ], to = ends[2, ], step = ends[3, ]
         ),
-        from = ends[1, ], to = ends[2, ], step = ends[3, ]
+        if (length(uneven)) list(steps = steps)
       )
     )
   }
@@ -236,18 +264,21 @@ store_origins <- function(store, series, first, last) {
       return(NULL)
     }
     pick <- function(name, absent) {
-      values <- (runs[[name]] %||% rep(NA_real_, length(runs$series)))[mine]
+      values <- (runs[[name]] %||% rep(absent, length(runs$series)))[mine]
       ifelse(is.na(values), absent, values)
     }
     from <- pick("from", NA_real_)
-    step <- pick("step", 1)
+    steps <- pick("steps", NA_character_)
     cbind(
       about,
       first = as.numeric(runs$time)[mine], last = runs$last[mine],
       since = pick("since", -Inf), until = pick("until", Inf),
       place = ifelse(
-        is.na(from) | is.na(one$place), NA_character_,
-        paste0(one$place, "|", from, "-", pick("to", NA_real_), ":", step)
+        (is.na(from) & is.na(steps)) | is.na(one$place), NA_character_,
+        paste0(one$place, "|", ifelse(
+          is.na(from), steps,
+          paste0(from, "-", pick("to", NA_real_), ":", pick("step", 1))
+        ))
       )
     )
   })

@@ -239,20 +239,22 @@ test_that("numbers as ranges come back as they were", {
   expect_identical(ranges(c(0, 1, 3, 4)), "0-1,3-4")
   expect_identical(ranges(c(0, 10, 20)), "0-20:10")
   expect_identical(ranges(c(9, 7, 5)), "9-5:2")
-  expect_identical(ranges(c(2, 2)), NA_character_)
+  expect_identical(ranges(c(2, NA)), NA_character_)
+  expect_identical(vetusta:::ranges_numbers("+3 1 -2"), c(3, 4, 2))
   set.seed(1)
   for (i in 1:500) {
-    n <- sample(1:14, 1)
+    n <- sample(1:60, 1)
     numbers <- if (i %% 2) {
-      sample(0:40, n)
+      sample(0:70, n, replace = i %% 3 == 0)
     } else {
       20 + cumsum(sample(c(1, 1, 1, 5, 5, -1), n, replace = TRUE))
     }
-    text <- ranges(numbers)
-    if (!is.na(text)) {
-      expect_identical(vetusta:::ranges_numbers(text), as.numeric(numbers))
-    }
+    expect_identical(
+      vetusta:::ranges_numbers(ranges(numbers)), as.numeric(numbers)
+    )
   }
+  many <- sample(2e5)
+  expect_identical(vetusta:::ranges_numbers(ranges(many)), as.numeric(many))
 })
 
 test_that("rows of several series in turn have their places", {
@@ -278,11 +280,75 @@ test_that("rows of several series in turn have their places", {
   expect_identical(places, paste0("/rows/", 3 * 0:9 + 1))
 })
 
+test_that("rows scattered over an answer have their places", {
+  archive <- new_archive()
+  withr::with_seed(6, {
+    order <- sample(60)
+    rows <- data.frame(
+      series = rep(c("a", "b"), 30)[order],
+      period = (rep(as.Date("2026-01-01") + 0:29, each = 2))[order],
+      value = order + 0
+    )
+  })
+  put <- function(rows, asked) {
+    vetusta:::store_put(archive, list(
+      source = "s", dataset = "d", shape = "observations", now = asked,
+      rows = vetusta:::archive_parcel("observations", rows),
+      journal = list(
+        run = "r", source = "s", dataset = "d", symbol = "all", asked = asked,
+        seconds = 1, status = 200L, bytes = 10, rows = nrow(rows),
+        outcome = "stored", url = paste0("https://x/", asked)
+      ),
+      origin = list(
+        base = "/rows/", rows = nrow(rows), hash = "0123456789abcdef"
+      )
+    ))
+  }
+  put(rows, 1e9)
+  # one of them is corrected by a later answer
+  later <- rows[rows$series == "a", ][7, ]
+  later$value <- -1
+  put(later, 1e9 + 10)
+  for (i in seq_len(nrow(rows))) {
+    id <- paste0("s/d/", rows$series[i])
+    trace <- archive_trace(archive, id, rows$period[i])
+    expect_identical(trace$place[1], paste0("/rows/", i - 1))
+    if (nrow(trace) > 1) expect_identical(trace$place[2], "/rows/0")
+  }
+  # and as a pack takes them along
+  taken <- vetusta:::pack_origins(archive, vetusta:::store_series(archive))
+  vetusta:::sql_do(archive, "DELETE FROM origins")
+  vetusta:::pack_read_origins(
+    archive, taken, vetusta:::store_series(archive)$id
+  )
+  again <- archive_trace(archive, "s/d/b", "2026-01-05")
+  number <- which(rows$series == "b" & rows$period == as.Date("2026-01-05"))
+  expect_identical(again$place, paste0("/rows/", number - 1))
+})
+
+test_that("a day of bars is that by which they are shown", {
+  archive <- new_archive()
+  # from 17:00 to 17:00: the day on which it ends
+  put_rows(archive, "s", "d", "bars", data.frame(
+    symbol = "A", time = as.POSIXct("2026-03-01 15:00", "UTC") + 86400 * 0:4,
+    close = 1:5 + 0
+  ), "P1D")
+  vetusta:::dataset_facts_put(archive, "s", "d", list(zone = "Europe/Riga"))
+  file <- withr::local_tempfile(fileext = ".csv")
+  export_table(archive_read(archive)[[1]], file)
+  back <- utils::read.csv(file)
+  for (i in seq_len(nrow(back))) {
+    trace <- archive_trace(archive, "A", back$time[i])
+    expect_identical(trace$value, as.numeric(back$close[i]))
+    expect_match(format(trace)[1], back$time[i], fixed = TRUE)
+  }
+})
+
 test_that("values of statistics are found in the rows as they were sent", {
   services <- start_services()
   url <- sub("quay$", "basin", services$url)
   # in the format of each card the row holds the value and its period
-  for (format in c("csv", "xml")) {
+  for (format in c("csv", "xml", "json")) {
     archive <- new_archive()
     source <- source_card("basin", url = url)
     source$sdmx$formats <- format
@@ -303,9 +369,12 @@ test_that("values of statistics are found in the rows as they were sent", {
       if (!is.na(rows$value[row])) {
         expect_true(rows$value[row] %in% as.numeric(numbers))
       }
-      period <- rows$period[row]
-      quarter <- paste0(format(period, "%Y-"), quarters(period))
-      expect_match(sent, quarter, fixed = TRUE)
+      # JSON has the numbers of its lists in place of the period
+      if (format != "json") {
+        period <- rows$period[row]
+        quarter <- paste0(format(period, "%Y-"), quarters(period))
+        expect_match(sent, quarter, fixed = TRUE)
+      }
     })
   }
 })
@@ -318,11 +387,63 @@ test_that("lines of a body are found by their number", {
     sent("a,b\n1,2\n3,4\n", c("line 3", "observation 1", "/0", "row 1")),
     c("3,4", "1,2", NA, NA)
   )
-  # a break within a field, and formats without lines
-  expect_identical(sent("a,b\n\"1\n\",2\n3,4", "line 2"), NA_character_)
+  # a break within a field
+  expect_identical(
+    sent("a,b\n\"1\n\",2\n\n3,4", c("line 2", "line 3", "observation 2")),
+    c("\"1\n\",2", NA, "3,4")
+  )
+  # formats without lines
   expect_identical(sent("{\"a\":1}", "observation 1"), NA_character_)
   expect_identical(sent("<a><x/>", "observation 1"), NA_character_)
   expect_match(
     sent("<a><Obs v='1'/><Obs v='2'/></a>", "merge, observation 2"), "v=\"2\""
   )
+})
+
+test_that("rows of a table have their lines, whatever lies between", {
+  withr::with_seed(9, for (turn in 1:200) {
+    lines <- "id,text"
+    starts <- integer()
+    if (turn %% 2) lines <- c("a note", "and \"another\"", lines)
+    for (row in seq_len(sample(0:12, 1))) {
+      before <- sample(c("", "  ", "# a, remark"), sample(0:2, 1), TRUE)
+      starts <- c(starts, length(lines) + length(before) + 1L)
+      text <- sample(c("x", "\"a \"\"b\"\"\"", "\"a\nb\n\nc\"", ""), 1)
+      cells <- paste0(row, ",", text)
+      lines <- c(lines, before, strsplit(cells, "\n", fixed = TRUE)[[1]])
+    }
+    end <- sample(c("", "\n", "\n\n"), 1)
+    body <- charToRaw(paste0(paste(lines, collapse = "\n"), end))
+    if (turn %% 3 == 0) {
+      body <- charToRaw(gsub("\n", "\r\n", rawToChar(body)))
+    }
+    rows <- vetusta:::decode_table(body, "csv", "a test", list(
+      skip = if (turn %% 2) 2, remark = "#"
+    ))
+    expect_identical(as.integer(attr(rows, "lines")), starts)
+    expect_identical(as.integer(rows$id), seq_along(starts))
+  })
+})
+
+test_that("times a microsecond apart are two times", {
+  at <- as.POSIXct("2026-03-02 08:00", "UTC") + c(1, 4, 7) * 1e-6
+  expect_false(anyDuplicated(as.numeric(at)) > 0)
+  archive <- new_archive()
+  put_rows(archive, "s", "d", "observations", data.frame(
+    series = "a", period = at, value = 1:3 + 0
+  ), "I")
+  rows <- archive_read(archive, "a", releases = TRUE)[[1]]
+  expect_identical(rows$value, 1:3 + 0)
+  expect_false("doubled time" %in% series_check(rows)$finding)
+  expect_identical(vetusta:::match_pairs(
+    c(as.numeric(at), NA), c(NA, NA, 2, NA), rev(as.numeric(at)), c(2, NA, NA)
+  ), c(3L, 2L, 1L, NA))
+  # one of them is deleted
+  put_rows(archive, "s", "d", "observations", data.frame(
+    series = "a", period = at[2], value = NA_real_, status = "deleted"
+  ), "I")
+  rows <- archive_read(archive, "a")[[1]]
+  expect_identical(rows$value, c(1, 3))
+  rows <- data.frame(series = "a", time = at, value = 1:3)
+  expect_identical(nrow(vetusta:::wide_rows(rows, "time")), 3L)
 })
