@@ -197,6 +197,14 @@ plain_number_cpp <- function(text) {
     .Call(`_vetusta_plain_number_cpp`, text)
 }
 
+row_sums_cpp <- function(series, part, columns, kinds, salts) {
+    .Call(`_vetusta_row_sums_cpp`, series, part, columns, kinds, salts)
+}
+
+sums_joined_cpp <- function(x, y, without) {
+    .Call(`_vetusta_sums_joined_cpp`, x, y, without)
+}
+
 align_cpp <- function(grid_, known_, own_) {
     .Call(`_vetusta_align_cpp`, grid_, known_, own_)
 }

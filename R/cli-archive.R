@@ -2,15 +2,18 @@ cli_archive_command <- function(arguments) {
   options <- cli_arguments(
     arguments, "archive",
     paste0(
-      "check|compact|backup FILE|restore FILE|rescue FILE|copy FROM ",
+      "check|repair|compact|backup FILE|restore FILE|rescue FILE|copy FROM ",
       "TO|drop ID..."
     ),
     c(
-      list(cli_option("yes", "; drop shows what would go without it")),
+      list(cli_option(
+        "yes", "; drop and repair show what they would do without it"
+      )),
       cli_place_options(), cli_json_option()
     ),
     c(
       "vetusta archive check",
+      "vetusta archive repair",
       "vetusta archive backup ~/copies/archive-2026-11-26.sqlite",
       "vetusta archive restore ~/copies/archive-2026-11-26.sqlite",
       "vetusta archive rescue saved.sqlite",
@@ -29,7 +32,9 @@ cli_archive_command <- function(arguments) {
   }
   takes <- c(backup = 1, restore = 1, rescue = 1, copy = 2, drop = 1)[task]
   takes <- if (is.na(takes)) 0 else takes
-  if (options$yes && task != "drop") cli_usage_error("--yes is for drop")
+  if (options$yes && !task %in% c("drop", "repair")) {
+    cli_usage_error("--yes is for drop and repair")
+  }
   if (length(options$words) - 1 < takes) {
     cli_usage_error(
       task,
@@ -66,15 +71,54 @@ cli_archive_tasks <- list(
       cli_print_table(findings, "no damage found")
     }
     if (nrow(findings)) {
+      if (any(startsWith(findings$finding, "is not checked"))) {
+        cli_say("\nto do: start the server, or wait, and check again")
+      }
       if (any(findings$lost)) {
         cli_say(
-          "\nto do: restore a backup with `vetusta archive restore`, or ",
+          "\nto do: see with `vetusta archive repair` what can be put back; ",
+          "else restore a backup with `vetusta archive restore`, or ",
           "save what can be read with `vetusta archive rescue NEW.sqlite`"
         )
       }
       return(1L)
     }
     0L
+  },
+  repair = function(options) {
+    archive <- cli_archive(options, read_only = !options$yes)
+    on.exit(archive_close(archive))
+    desk <- cli_desk(options, needed = FALSE)
+    names <- if (!is.null(desk)) desk_cards(desk)
+    sources <- lapply(stats::setNames(nm = names), function(name) {
+      tryCatch(
+        desk_source(desk, name),
+        vetusta_error_card = function(e) NULL
+      )
+    })
+    repair <- collect_repair(
+      archive, Filter(length, sources),
+      dry = !options$yes, progress = !options$json
+    )
+    if (options$json) {
+      cli_print_json(as.data.frame(repair))
+    } else {
+      cat(format(repair), sep = "\n")
+    }
+    if (!nrow(repair)) {
+      return(0L)
+    }
+    if (!options$yes && any(repair$by != "nothing")) {
+      cli_say(
+        "\nnothing was changed yet; the same command with --yes keeps the ",
+        "rows as they are in a file, and puts these in their place"
+      )
+    }
+    if (all(repair$outcome %in% c("as before", "as the source has them"))) {
+      0L
+    } else {
+      1L
+    }
   },
   drop = function(options) {
     archive <- cli_archive(options)

@@ -78,6 +78,11 @@ collect_reparse <- function(source, dataset, archive) {
       where = archive$path, todo = "collect with --raw first"
     )
   }
+  invisible(reparse_kept(source, dataset, archive, kept))
+}
+
+# Reads kept pages again; `kept` are their rows in the archive.
+reparse_kept <- function(source, dataset, archive, kept) {
   tally <- tally_make()
   for (i in seq_len(nrow(kept))) {
     about <- jsonlite::fromJSON(kept$about[i])
@@ -97,7 +102,7 @@ collect_reparse <- function(source, dataset, archive) {
     }
   }
   run$sink$settle()
-  invisible(collect_result(run, queue_make(NULL), tally))
+  collect_result(run, queue_make(NULL), tally)
 }
 
 reparse_query <- function(source, dataset, about) {

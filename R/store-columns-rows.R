@@ -11,13 +11,11 @@ instants_or_first <- function(rows) {
   known
 }
 
-# Rows of several series, in one insert. `of` are the series numbers; `wide` is
-# 1 for days and longer, which do not fill a month.
-columns_insert <- function(columns, shape, of, rows, stamp,
-                           wide = rep(0, length(of))) {
+# The columns of rows by their names there, other than the times.
+columns_values <- function(rows) {
   others <- rows[setdiff(names(rows), time_columns)]
-  names(others) <- unname(mapply(columns_name, names(others), others))
-  values <- lapply(others, function(column) {
+  names(others) <- as.character(mapply(columns_name, names(others), others))
+  lapply(others, function(column) {
     if (is.character(column)) {
       column
     } else if (is.factor(column)) {
@@ -26,6 +24,13 @@ columns_insert <- function(columns, shape, of, rows, stamp,
       as.double(column)
     }
   })
+}
+
+# Rows of several series, in one insert. `of` are the series numbers; `wide` is
+# 1 for days and longer, which do not fill a month.
+columns_insert <- function(columns, shape, of, rows, stamp,
+                           wide = rep(0, length(of))) {
+  values <- columns_values(rows)
   all <- c(
     list(
       series = as.double(of),
@@ -92,11 +97,11 @@ columns_settings <- function(columns) {
 columns_lost <- function(columns, how) {
   vetusta_stop(
     "archive",
-    paste0("Rows that moved to the column store are missing there: ", how, "."),
+    paste0("The column store has fewer rows than went there: ", how, "."),
     where = columns$uri,
     todo = paste0(
-      "restore its backup, or see with `vetusta archive check` what ",
-      "to collect again"
+      "look whether all its servers have their data; ",
+      "`vetusta archive repair` shows what can be put back"
     )
   )
 }
@@ -128,11 +133,17 @@ columns_read <- function(columns, shape, series, from = -Inf, to = Inf,
   )
 }
 
+micros_text <- function(x) sprintf("%.0f", x * 1e6)
+
+columns_times <- function(from, to) {
+  paste("time >=", micros_text(from), "AND time <", micros_text(to))
+}
+
 # The condition for rows of series within a window, known at an instant, and
 # outside another window.
 columns_where <- function(series, from = -Inf, to = Inf, at = Inf,
                           without = c(Inf, Inf)) {
-  micros <- function(x) sprintf("%.0f", x * 1e6)
+  micros <- micros_text
   edges <- c(
     if (is.finite(without[1])) paste("time <", micros(without[1])),
     if (is.finite(without[2])) paste("time >=", micros(without[2]))
@@ -282,6 +293,33 @@ columns_together <- function(parts, series, newest, mixed) {
   )
 }
 
+# A table's bytes are divided among its series by their rows.
+#' @export
+moved_bytes.vetusta_store_columns <- function(store, away) {
+  columns <- store$columns
+  out <- rep(NA_real_, nrow(away))
+  for (rows in split(seq_len(nrow(away)), away$shape)) {
+    shape <- away$shape[rows[1]]
+    parts <- tryCatch(
+      lapply(columns$servers, function(server) {
+        columns_get(
+          columns, "SELECT toFloat64(sum(bytes_on_disk)) AS bytes, ",
+          "toFloat64(sum(rows)) AS rows FROM system.parts WHERE active AND ",
+          "database = '", columns$database, "' AND table = '", shape, "_",
+          columns$key, "'",
+          server = server
+        )
+      }),
+      vetusta_error_archive = function(e) NULL
+    )
+    sum_of <- function(name) sum(vapply(parts, `[[`, 0, name))
+    if (length(parts) && sum_of("rows") > 0) {
+      out[rows] <- round(away$rows[rows] * sum_of("bytes") / sum_of("rows"))
+    }
+  }
+  out
+}
+
 # Rows of one series in the column store within a range, or NULL: a page is
 # compared with them.
 #' @export
@@ -339,6 +377,7 @@ sizes_together <- function(here, away) {
   at <- both[!is.na(both)]
   more <- away[!is.na(both), ]
   here$rows[at] <- here$rows[at] + more$rows
+  here$bytes[at] <- here$bytes[at] + more$bytes
   here$first[at] <- pmin(here$first[at], more$first)
   here$last[at] <- pmax(here$last[at], more$last)
   all <- rbind(here, away[is.na(both), ])

@@ -122,10 +122,10 @@ columns_ask <- function(columns, statement, body, server, settings) {
 columns_patience <- function() 120
 
 # The rows that a statement returns, as a list of columns.
-columns_get <- function(columns, ..., settings = list()) {
+columns_get <- function(columns, ..., settings = list(), server = NULL) {
   answer <- columns_send(
     columns, paste0(..., " FORMAT Native"),
-    settings = settings
+    settings = settings, server = server
   )
   tryCatch(native_read_cpp(answer), error = function(e) {
     # an error within an answer is text at its end
@@ -155,7 +155,8 @@ columns_stop <- function(columns, server, text) {
         "archive",
         entry[2],
         where = paste0(server, ": ", first),
-        todo = entry[3]
+        todo = entry[3],
+        away = identical(entry[4], "away")
       )
     }
   }
@@ -175,14 +176,19 @@ columns_errors <- list(
     ),
     "The column store cannot be reached.",
     paste0(
-      "check whether it runs; what is not in it yet stays in the ",
+      "start it, or wait; what is not in it yet stays in the ",
       "archive, and goes over later"
-    )
+    ),
+    "away"
   ),
   c(
     "All connection tries failed|Code: 279|Code: 209|Code: 210",
-    "A part of the column store cannot be reached, and its rows are missing.",
-    "check that all its servers run; partial results are not given"
+    "A server of the column store is away.",
+    paste0(
+      "start it, or wait: its rows are there when it answers again; partial ",
+      "results are not given"
+    ),
+    "away"
   ),
   c(
     paste0(
@@ -199,10 +205,10 @@ columns_errors <- list(
   ),
   c(
     "Table .* doesn't exist|Code: 60",
-    "Rows that moved to the column store are missing there: a table is lost.",
+    "A table of the column store is not there.",
     paste0(
-      "restore its backup, or see with `vetusta archive check` what ",
-      "to collect again"
+      "look whether the server has its data folder; ",
+      "`vetusta archive repair` shows what can be put back"
     )
   ),
   c(

@@ -21,6 +21,7 @@ store_settle.vetusta_store_columns <- function(store, series = NULL,
 #' @export
 store_compact.vetusta_store_columns <- function(store) {
   columns_shift(store)
+  sums_take(store)
   for (shape in columns_shapes(store)) {
     for (server in store$columns$servers) {
       columns_do(
@@ -74,13 +75,13 @@ columns_shift_batch <- function(store, segments) {
   read <- read[match(segments$id, read$id), ]
   read <- read[!is.na(read$id), ]
   rows <- sql_open_segments(store, read, newest = FALSE)
-  wide <- !startsWith(
-    segments$frequency[match(read$series, segments$series)], "PT"
-  )
+  wide <- is_wide(segments$frequency[match(read$series, segments$series)])
+  of <- rep(read$series, rows$rows)
+  wide <- rep(wide, rows$rows)
+  sums <- sums_begin(store, segments$shape[1], of, rows$columns, wide)
   columns_insert(
-    store$columns, segments$shape[1], rep(read$series, rows$rows),
-    rows$columns, floor(store_now(store) * 1e6),
-    rep(as.numeric(wide), rows$rows)
+    store$columns, segments$shape[1], of, rows$columns,
+    floor(store_now(store) * 1e6), wide
   )
   store_beat(store, "rows into the column store")
   # where rows overlap stored ones, their times are counted there
@@ -95,6 +96,9 @@ columns_shift_batch <- function(store, segments) {
     gone <- read[read$id %in% left, ]
     sql_drop_segments(store, gone$id)
     moved_note(store, gone, counted)
+    sums_end(
+      store, sums, setdiff(gone$series, read$series[!read$id %in% left])
+    )
   })
 }
 
@@ -167,6 +171,8 @@ moved_count <- function(store, shape, ids) {
 # there must agree.
 #' @export
 sql_check_more.vetusta_store_columns <- function(store, add) {
+  against <- sums_against(store) %||%
+    data.frame(series = numeric(), part = numeric())
   for (shape in columns_shapes(store)) {
     moved <- sql_get(
       store,
@@ -187,9 +193,16 @@ sql_check_more.vetusta_store_columns <- function(store, add) {
       counts$first[at] > moved$first |
       counts$last[at] < moved$last
     lost[is.na(lost)] <- TRUE
+    # those with checksums are told below, with their months
+    lost <- lost & !moved$series %in% against$series
     add(
       "column", series_id(moved[lost, ]),
       "has fewer rows in the column store than went there", TRUE
+    )
+    named <- against[against$series %in% moved$series, ]
+    add(
+      "column", series_id(moved[match(named$series, moved$series), ]),
+      sums_finding(named), TRUE
     )
   }
 }

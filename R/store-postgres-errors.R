@@ -95,7 +95,7 @@ postgres_errors <- list(
     paste0(
       "run it again in a while: it continues; or raise max_connections: a ",
       "collector takes one, and sometimes a second"
-    ), "lost"
+    ), "full"
   ),
   c(
     paste0(

@@ -35,7 +35,7 @@ postgres_store <- function(uri, create = TRUE, read_only = FALSE,
   }
   store <- sql_store("vetusta_store_postgres", uri)
   store$connect <- function() postgres_connect(parts, read_only, password, uri)
-  store$connection <- store$connect()
+  store$connection <- postgres_first(store$connect)
   store$read_only <- read_only
   reg.finalizer(store, function(store) store_close(store), onexit = TRUE)
   tryCatch(postgres_prepare(store, create), error = function(e) {
@@ -44,6 +44,23 @@ postgres_store <- function(uri, create = TRUE, read_only = FALSE,
   })
   store
 }
+
+# The first connection: a server without a free one is waited for; one that does
+# not answer may be another's.
+postgres_first <- function(connect) {
+  until <- now_seconds() + postgres_patience()
+  repeat {
+    made <- tryCatch(connect(), vetusta_error_archive = identity)
+    if (!inherits(made, "condition")) {
+      return(made)
+    }
+    if (!identical(made$reason, "full") || now_seconds() > until) stop(made)
+    allowInterrupts(Sys.sleep(0.5))
+  }
+}
+
+# Reasons for which a connection is made again.
+postgres_away <- c("lost", "full")
 
 postgres_connect <- function(parts, read_only, password, uri) {
   usual <- list(
@@ -91,7 +108,7 @@ postgres_driver <- function(parts) {
 #' @export
 store_close.vetusta_store_postgres <- function(store) {
   if (!is.null(store$connection)) {
-    try(DBI::dbDisconnect(store$connection), silent = TRUE)
+    quiet_driver(DBI::dbDisconnect(store$connection))
   }
   store$connection <- NULL
   invisible(store)
@@ -138,8 +155,7 @@ postgres_values <- function(params) {
 postgres_send <- function(store, send, statement, params) {
   statement <- postgres_statement(statement)
   params <- if (!is.null(params)) postgres_values(params)
-  # the driver must clear a failed statement, which is no concern of the caller
-  withCallingHandlers(
+  without_driver_lines(
     tryCatch(
       if (is.null(params)) {
         send(store$connection, statement)
@@ -147,12 +163,7 @@ postgres_send <- function(store, send, statement, params) {
         send(store$connection, statement, params = params)
       },
       error = function(e) stop(postgres_error(e, store$path))
-    ),
-    warning = function(w) {
-      if (grepl("open result set", conditionMessage(w), fixed = TRUE)) {
-        tryInvokeRestart("muffleWarning")
-      }
-    }
+    )
   )
 }
 
@@ -210,13 +221,13 @@ postgres_patiently <- function(store, work) {
     tried <- tried + 1
     reason <- failed$reason %||% ""
     # a lost connection is retried as long as a server is waited for
-    enough <- if (reason == "lost") {
+    enough <- if (reason %in% postgres_away) {
       now_seconds() > until && tried > 8
     } else {
       tried > 8
     }
     if (!nzchar(reason) || enough) stop(failed)
-    if (reason == "lost") {
+    if (reason %in% postgres_away) {
       postgres_reconnect(store, failed)
     } else {
       Sys.sleep(stats::runif(1, 0.5, 1) * 0.02 * 2^tried)
@@ -225,15 +236,16 @@ postgres_patiently <- function(store, work) {
 }
 
 postgres_reconnect <- function(store, failed) {
-  try(DBI::dbDisconnect(store$connection), silent = TRUE)
+  quiet_driver(DBI::dbDisconnect(store$connection))
   sql_forget_caches(store)
   store$ahead <- NULL
   until <- now_seconds() + postgres_patience()
   repeat {
     made <- tryCatch(store$connect(), vetusta_error_archive = identity)
     if (!inherits(made, "condition")) break
-    if (now_seconds() > until || !identical(made$reason, "lost")) {
-      stop(if (identical(made$reason, "lost")) failed else made)
+    away <- isTRUE(made$reason %in% postgres_away)
+    if (now_seconds() > until || !away) {
+      stop(if (away) failed else made)
     }
     allowInterrupts(Sys.sleep(0.5))
   }
@@ -254,7 +266,7 @@ store_snapshot.vetusta_store_postgres <- function(store, work) {
     store$inside <- TRUE
     on.exit({
       store$inside <- FALSE
-      try(DBI::dbExecute(store$connection, "ROLLBACK"), silent = TRUE)
+      quiet_driver(DBI::dbExecute(store$connection, "ROLLBACK"))
     })
     work()
   })
@@ -279,7 +291,7 @@ store_transaction.vetusta_store_postgres <- function(store, work) {
       store$holds_all <- FALSE
       if (!done) {
         sql_forget_caches(store)
-        try(DBI::dbExecute(store$connection, "ROLLBACK"), silent = TRUE)
+        quiet_driver(DBI::dbExecute(store$connection, "ROLLBACK"))
       }
     })
     result <- other_errors(
@@ -297,7 +309,7 @@ store_transaction.vetusta_store_postgres <- function(store, work) {
 }
 
 postgres_was_made <- function(store, failed, number) {
-  if (!identical(failed$reason, "lost")) {
+  if (!isTRUE(failed$reason %in% postgres_away)) {
     return(FALSE)
   }
   postgres_reconnect(store, failed)
@@ -315,7 +327,7 @@ postgres_was_made <- function(store, failed, number) {
     }
     # work with an unknown outcome is not repeated; the connection may be lost
     # during this question too
-    if (now_seconds() > until || (cut && !identical(became$reason, "lost"))) {
+    if (now_seconds() > until || (cut && !isTRUE(became$reason %in% postgres_away))) {
       failed$reason <- NULL
       stop(failed)
     }

@@ -16,9 +16,11 @@ store_check <- function(store) {
   # a part that the database cannot read is a finding
   part <- function(what, work) {
     tryCatch(work(), error = function(e) {
-      add(
-        what, basename(store$path), sub("\n.*", "", conditionMessage(e)), TRUE
-      )
+      # a server that is away has lost nothing
+      away <- isTRUE(e$away)
+      finding <- sub("\n.*", "", conditionMessage(e))
+      if (away) finding <- paste("is not checked:", lower_first(finding))
+      add(what, basename(store$path), finding, !away)
     })
   }
   part("segment", function() check_segments(store, add))

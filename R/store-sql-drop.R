@@ -20,37 +20,42 @@ store_drop.vetusta_store_sql <- function(store, series, datasets) {
 
 sql_drop_series <- function(store, series) {
   ids <- json_numbers(series$id)
-  for (table in c("segments", "attributes", "moved", "origins")) {
+  for (table in c(
+    "segments", "attributes", "moved", "origins", "checksums"
+  )) {
     sql_do(
       store, paste("DELETE FROM", table, "WHERE series IN @numbers"), list(ids)
     )
   }
   sql_do(store, "DELETE FROM series WHERE id IN @numbers", list(ids))
-  known <- series_dimensions(series)
   for (i in seq_len(nrow(series))) {
-    place <- list(series$source[i], series$dataset[i])
-    # ranges are named by symbol and interval, or by the keys of a request
-    symbol <- as.character(known[["symbol"]] %||% NA)[i]
-    bars <- if (!is.na(symbol)) bars_cover_key(symbol, series$frequency[i], "")
-    covered <- sql_get(
-      store,
-      "SELECT DISTINCT key FROM coverage WHERE source = ? AND dataset = ?",
-      place
-    )$key
-    hit <- covered[
-      (length(bars) > 0 & startsWith(covered, bars %||% "")) |
-        grepl(json_text(series$key[i]), covered, fixed = TRUE)
-    ]
-    for (key in hit) {
+    for (key in covered_keys(store, series[i, ])) {
       sql_do(
         store,
         "DELETE FROM coverage WHERE source = ? AND dataset = ? AND key = ?",
-        c(place, key)
+        list(series$source[i], series$dataset[i], key)
       )
     }
   }
   places <- unique(series[c("source", "dataset")])
   for (i in seq_len(nrow(places))) sql_drop_notes(store, as.list(places[i, ]))
+}
+
+# The keys under which the coverage of a series is noted: ranges are named by
+# symbol and interval, or by the keys of a request.
+covered_keys <- function(store, series) {
+  known <- series_dimensions(series)
+  symbol <- as.character(known[["symbol"]] %||% NA)
+  bars <- if (!is.na(symbol)) bars_cover_key(symbol, series$frequency, "")
+  covered <- sql_get(
+    store,
+    "SELECT DISTINCT key FROM coverage WHERE source = ? AND dataset = ?",
+    list(series$source, series$dataset)
+  )$key
+  covered[
+    (length(bars) > 0 & startsWith(covered, bars %||% "")) |
+      grepl(json_text(series$key), covered, fixed = TRUE)
+  ]
 }
 
 # Removes what is noted about requests and lists of a dataset; documents and
@@ -62,7 +67,7 @@ sql_drop_notes <- function(store, place) {
       "DELETE FROM notes WHERE source = ? AND dataset = ? AND kind IN
         ('reached',",
       "'asked', 'refreshed', 'looked', 'round', 'listed', 'listing',",
-      "'open', 'rejected', 'holes',", "'unpublished', 'large')"
+      "'open', 'rejected', 'holes',", "'unpublished', 'large', 'repair')"
     ),
     unname(place)
   )
@@ -75,20 +80,23 @@ store_drop.vetusta_store_columns <- function(store, series, datasets) {
   by_shape <- split(series$id, series$shape)
   for (shape in names(by_shape)) {
     if (!length(columns_present(columns, shape))) next
-    ids <- format(by_shape[[shape]], scientific = FALSE, trim = TRUE)
-    for (server in columns$servers) {
-      columns_do(
-        columns,
-        paste0(
-          "ALTER TABLE ", columns_table(columns, shape, FALSE),
-          " DELETE WHERE series IN (", paste(ids, collapse = ", "), ")"
-        ),
-        server
-      )
-    }
-    columns_settled(columns, shape)
+    columns_delete(columns, shape, columns_where(by_shape[[shape]]))
   }
   NextMethod()
+}
+
+columns_delete <- function(columns, shape, condition) {
+  for (server in columns$servers) {
+    columns_do(
+      columns,
+      paste0(
+        "ALTER TABLE ", columns_table(columns, shape, FALSE), " DELETE WHERE ",
+        condition
+      ),
+      server
+    )
+  }
+  columns_settled(columns, shape)
 }
 
 # Waits until removals from a shape's table have finished.

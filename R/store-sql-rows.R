@@ -343,5 +343,15 @@ store_series <- function(store, source = NULL, dataset = NULL, sizes = FALSE,
     ", m.times AS rows, m.first, m.last, 0.0 AS bytes",
     " JOIN moved m ON m.series = s.id", ""
   )
-  if (nrow(away)) sizes_together(here, away) else here
+  if (!nrow(away)) {
+    return(here)
+  }
+  away$bytes <- moved_bytes(store, away)
+  sizes_together(here, away)
 }
+
+# The bytes of series that are stored elsewhere; NA where that is not known.
+moved_bytes <- function(store, away) UseMethod("moved_bytes")
+
+#' @export
+moved_bytes.default <- function(store, away) rep(NA_real_, nrow(away))

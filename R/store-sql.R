@@ -96,3 +96,21 @@ json_numbers <- function(x) {
 json_array <- function(x) {
   json_array_cpp(enc2utf8(as.character(x)))
 }
+
+# Lines of a driver about what it clears away are no concern of a user.
+without_driver_lines <- function(work) {
+  withCallingHandlers(work, warning = function(w) {
+    if (grepl(
+      "open result set|already disconnected|result object still in use",
+      conditionMessage(w),
+      ignore.case = TRUE
+    )) {
+      tryInvokeRestart("muffleWarning")
+    }
+  })
+}
+
+# The end of a connection or a transaction, which may have ended by itself.
+quiet_driver <- function(work) {
+  without_driver_lines(try(work, silent = TRUE))
+}

@@ -81,7 +81,7 @@ sqlite_rescue <- function(from, to) {
     )
   }
   form <- tryCatch(sqlite_form(connection), error = function(e) numeric())
-  if (length(form) == 1 && isTRUE(form < archive_form_before)) {
+  if (length(form) == 1 && isTRUE(form < archive_form_oldest)) {
     older_archive(from)
   }
   if (length(form) == 1 && !is.na(form) && form > archive_form) {

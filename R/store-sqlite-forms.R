@@ -1,10 +1,15 @@
 # The tables of an archive in SQLite.
 
-# The form of archives that this version creates. Archives of the form before
-# are read, and changed to this one when they are opened for writing; others are
-# refused.
-archive_form <- 3
-archive_form_before <- 2
+# The form of archives that this version creates. Archives from the oldest form
+# on are read, and changed to this one when they are opened for writing; others
+# are refused.
+archive_form <- 4
+archive_form_oldest <- 2
+
+# Whether a form is read, and changed when the archive is written.
+is_earlier_form <- function(form) {
+  isTRUE(form >= archive_form_oldest && form < archive_form)
+}
 
 older_archive <- function(where) {
   vetusta_stop(
@@ -41,12 +46,17 @@ sqlite_collectors <- "CREATE TABLE collectors (host TEXT NOT NULL,
 sqlite_moved <- "CREATE TABLE moved (series INTEGER PRIMARY KEY REFERENCES
   series (id), first REAL NOT NULL, last REAL NOT NULL, times REAL NOT NULL)"
 
+# Checksums of what the column store has (store-columns-sums.R).
+sqlite_checksums <- "CREATE TABLE IF NOT EXISTS checksums (series INTEGER
+  NOT NULL, part INTEGER NOT NULL, rows REAL NOT NULL, hash TEXT NOT NULL,
+  next_rows REAL, next_hash TEXT, PRIMARY KEY (series, part)) WITHOUT ROWID"
+
 # Where stored rows came from (store-sql-origins.R).
 sqlite_origins <- c(
-  "CREATE TABLE origins (id INTEGER PRIMARY KEY, journal INTEGER NOT NULL,
-    series INTEGER, first REAL NOT NULL, last REAL NOT NULL, place TEXT,
+  "CREATE TABLE IF NOT EXISTS origins (id INTEGER PRIMARY KEY,
+    journal INTEGER NOT NULL, series INTEGER, first REAL NOT NULL, last REAL NOT NULL, place TEXT,
     hash TEXT, runs BLOB)",
-  "CREATE INDEX origins_place ON origins (series, first)"
+  "CREATE INDEX IF NOT EXISTS origins_place ON origins (series, first)"
 )
 
 # The number of a page's series.
@@ -65,6 +75,7 @@ sqlite_tables <- c(
        dataset, key, frequency))",
   sqlite_moved,
   sqlite_origins,
+  sqlite_checksums,
   "CREATE TABLE attributes (series INTEGER NOT NULL REFERENCES series (id),
     known REAL NOT NULL, attributes TEXT NOT NULL,
      PRIMARY KEY (series, known)) WITHOUT ROWID",
@@ -201,10 +212,10 @@ sqlite_tables <- c(
   )
 )
 
-# Changes an archive of the form before to the present one.
+# Changes an archive of an earlier form to the present one.
 sqlite_renew <- function(connection) {
   for (statement in c(
-    sqlite_origins, "DROP TRIGGER IF EXISTS page_in_put",
+    sqlite_origins, sqlite_checksums, "DROP TRIGGER IF EXISTS page_in_put",
     "DROP VIEW IF EXISTS page_in",
     sqlite_tables[c("page_in", "page_put")],
     paste0(
@@ -233,7 +244,7 @@ sqlite_prepare <- function(connection) {
           connection, "SELECT name FROM sqlite_master WHERE type = 'table'"
         )$name
       # another process may have made the archive since
-      if (there && isTRUE(sqlite_form(connection) == archive_form_before)) {
+      if (there && is_earlier_form(sqlite_form(connection))) {
         sqlite_renew(connection)
       }
       if (!there) {

@@ -24,7 +24,7 @@ store_close.vetusta_store_sqlite <- function(store) {
   if (!is.null(store$connection)) try(store_gathered(store), silent = TRUE)
   for (statement in ls(store$ready)) sqlite_unready(store, statement)
   if (!is.null(store$connection) && DBI::dbIsValid(store$connection)) {
-    DBI::dbDisconnect(store$connection)
+    without_driver_lines(DBI::dbDisconnect(store$connection))
   }
   store$connection <- NULL
   invisible(store)
@@ -58,7 +58,7 @@ sqlite_connect <- function(path, read_only = FALSE) {
       DBI::dbExecute(connection, "PRAGMA synchronous = NORMAL")
     },
     error = function(e) {
-      DBI::dbDisconnect(connection)
+      without_driver_lines(DBI::dbDisconnect(connection))
       stop(archive_error(e, path))
     }
   )
@@ -114,7 +114,7 @@ sqlite_check_file <- function(connection, path) {
   form <- if (is_archive) {
     tryCatch(sqlite_form(connection), error = function(e) NULL)
   }
-  if (length(form) == 1 && isTRUE(form < archive_form_before)) {
+  if (length(form) == 1 && isTRUE(form < archive_form_oldest)) {
     older_archive(path)
   }
   if (length(form) != 1 || is.na(form)) {
@@ -149,7 +149,7 @@ sqlite_worded <- new.env(parent = emptyenv())
 #' @export
 sql_get.vetusta_store_sqlite <- function(store, statement, params = NULL,
                                          often = FALSE) {
-  tryCatch(
+  without_driver_lines(tryCatch(
     if (often) {
       sqlite_often(store, statement, params)
     } else {
@@ -161,13 +161,13 @@ sql_get.vetusta_store_sqlite <- function(store, statement, params = NULL,
       }
     },
     error = function(e) stop(archive_error(e, store$path))
-  )
+  ))
 }
 
 #' @export
 sql_do.vetusta_store_sqlite <- function(store, statement, params = NULL,
                                         often = FALSE) {
-  tryCatch(
+  without_driver_lines(tryCatch(
     if (often) {
       sqlite_often(store, statement, params, rows = FALSE)
     } else {
@@ -179,7 +179,7 @@ sql_do.vetusta_store_sqlite <- function(store, statement, params = NULL,
       }
     },
     error = function(e) stop(archive_error(e, store$path))
-  )
+  ))
 }
 
 #' @export
@@ -226,7 +226,7 @@ store_snapshot.vetusta_store_sqlite <- function(store, work) {
   store$inside <- TRUE
   on.exit({
     store$inside <- FALSE
-    try(DBI::dbExecute(store$connection, "COMMIT"), silent = TRUE)
+    quiet_driver(DBI::dbExecute(store$connection, "COMMIT"))
   })
   work()
 }
@@ -246,7 +246,7 @@ store_transaction.vetusta_store_sqlite <- function(store, work) {
     store$inside <- FALSE
     # after a rollback cached lookups are dropped
     if (!done) sql_forget_caches(store)
-    if (!done) try(DBI::dbExecute(connection, "ROLLBACK"), silent = TRUE)
+    if (!done) quiet_driver(DBI::dbExecute(connection, "ROLLBACK"))
   })
   result <- other_errors(work(), function(e) stop(archive_error(e, store$path)))
   tryCatch(
@@ -411,7 +411,7 @@ sqlite_unready <- function(store, statement) {
   if (is.list(prepared)) {
     if (DBI::dbIsValid(prepared$result)) DBI::dbClearResult(prepared$result)
     if (DBI::dbIsValid(prepared$connection)) {
-      DBI::dbDisconnect(prepared$connection)
+      without_driver_lines(DBI::dbDisconnect(prepared$connection))
     }
   }
   assign(statement, 0, envir = store$ready)

@@ -637,6 +637,34 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// row_sums_cpp
+Rcpp::List row_sums_cpp(Rcpp::NumericVector series, Rcpp::NumericVector part, Rcpp::List columns, Rcpp::CharacterVector kinds, Rcpp::CharacterVector salts);
+RcppExport SEXP _vetusta_row_sums_cpp(SEXP seriesSEXP, SEXP partSEXP, SEXP columnsSEXP, SEXP kindsSEXP, SEXP saltsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type series(seriesSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type part(partSEXP);
+    Rcpp::traits::input_parameter< Rcpp::List >::type columns(columnsSEXP);
+    Rcpp::traits::input_parameter< Rcpp::CharacterVector >::type kinds(kindsSEXP);
+    Rcpp::traits::input_parameter< Rcpp::CharacterVector >::type salts(saltsSEXP);
+    rcpp_result_gen = Rcpp::wrap(row_sums_cpp(series, part, columns, kinds, salts));
+    return rcpp_result_gen;
+END_RCPP
+}
+// sums_joined_cpp
+Rcpp::CharacterVector sums_joined_cpp(Rcpp::CharacterVector x, Rcpp::CharacterVector y, bool without);
+RcppExport SEXP _vetusta_sums_joined_cpp(SEXP xSEXP, SEXP ySEXP, SEXP withoutSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::CharacterVector >::type x(xSEXP);
+    Rcpp::traits::input_parameter< Rcpp::CharacterVector >::type y(ySEXP);
+    Rcpp::traits::input_parameter< bool >::type without(withoutSEXP);
+    rcpp_result_gen = Rcpp::wrap(sums_joined_cpp(x, y, without));
+    return rcpp_result_gen;
+END_RCPP
+}
 // align_cpp
 IntegerVector align_cpp(SEXP grid_, SEXP known_, SEXP own_);
 RcppExport SEXP _vetusta_align_cpp(SEXP grid_SEXP, SEXP known_SEXP, SEXP own_SEXP) {
@@ -1109,6 +1137,8 @@ static const R_CallMethodDef CallEntries[] = {
     {"_vetusta_native_write_cpp", (DL_FUNC) &_vetusta_native_write_cpp, 3},
     {"_vetusta_native_read_cpp", (DL_FUNC) &_vetusta_native_read_cpp, 1},
     {"_vetusta_plain_number_cpp", (DL_FUNC) &_vetusta_plain_number_cpp, 1},
+    {"_vetusta_row_sums_cpp", (DL_FUNC) &_vetusta_row_sums_cpp, 5},
+    {"_vetusta_sums_joined_cpp", (DL_FUNC) &_vetusta_sums_joined_cpp, 3},
     {"_vetusta_align_cpp", (DL_FUNC) &_vetusta_align_cpp, 3},
     {"_vetusta_align_deleted_cpp", (DL_FUNC) &_vetusta_align_deleted_cpp, 4},
     {"_vetusta_align_between_cpp", (DL_FUNC) &_vetusta_align_between_cpp, 3},

@@ -2,6 +2,7 @@
 // requests from R.
 #include "json-rows.cpp"
 #include "native.cpp"
+#include "row-sums.cpp"
 #include "standin-front.cpp"
 #include "standin-uniform.cpp"
 #include "RcppExports.cpp"

@@ -126,7 +126,7 @@ test_that("an older archive is read, and gets origins when it is written", {
   csv <- system.file("extdata", "keld-days.csv", package = "vetusta")
   archive_import(archive, csv, symbol = "KELD", interval = "1 day")
   expect_identical(archive_trace(archive, "KELD", "2026-03-12")$run, "import")
-  expect_identical(vetusta:::sql_meta(archive, "version"), "3")
+  expect_identical(vetusta:::sql_meta(archive, "version"), "4")
 })
 
 test_that("the rows of an import have the line and the hash of the file", {

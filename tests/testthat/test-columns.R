@@ -135,15 +135,16 @@ test_that("rows in both places after a kill are read once", {
     )
   }
   expect_error_kind(
-    archive_bars(archive, "KELD", "1 minute"), "archive", "are missing there"
+    archive_bars(archive, "KELD", "1 minute"), "archive",
+    "fewer rows than went there"
   )
-  expect_match(archive_check(archive)$finding, "fewer rows")
+  expect_match(archive_check(archive)$finding, "were removed")
   vetusta:::columns_do(
     archive$columns,
     paste("DROP TABLE", vetusta:::columns_table(archive$columns, "bars"))
   )
   expect_error_kind(
-    archive_bars(archive, "KELD", "1 minute"), "archive", "are missing there"
+    archive_bars(archive, "KELD", "1 minute"), "archive", "is not there"
   )
 })
 

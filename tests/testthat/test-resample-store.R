@@ -385,7 +385,7 @@ test_that("a store with lost rows returns nothing in their place", {
     )
   )
   expect_error_kind(
-    archive_read(archive, resample = asked), "archive", "missing there"
+    archive_read(archive, resample = asked), "archive", "fewer rows than went"
   )
 })
 

@@ -477,6 +477,7 @@ calls_for_spoiling <- function(archive, folder) {
     ),
     collect_pages = list(plan = plan_requests(query, archive)),
     collect_reparse = list(source = quay, dataset = "bars", archive = archive),
+    collect_repair = list(archive = archive, sources = list(quay = quay)),
     desk_open = list(folder = folder),
     desk_make = list(file.path(folder, "desk")),
     desk_secrets = list(folder),
