@@ -56,8 +56,8 @@ cli_commands <- c(
     "a database"
   ),
   archive = paste0(
-    "check an archive, compact it, back it up, restore it, rescue what can be ",
-    "read, copy it"
+    "check an archive, repair it, compact it, back it up, restore it, rescue ",
+    "what can be read, copy it"
   ),
   import = "import a file into the archive",
   pack = "pack series, cards and outputs into one file, to take along",

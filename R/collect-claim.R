@@ -33,7 +33,8 @@ collect_met <- function(run, queue) {
   }
   # a different part for each collector and time
   queue$turns <- queue$turns + 1
-  queue_turn(queue, (0.618034 * Sys.getpid() + 0.754878 * queue$turns) %% 1)
+  number <- run$number %||% Sys.getpid()
+  queue_turn(queue, (0.618034 * number + 0.754878 * queue$turns) %% 1)
 }
 
 meet_seconds <- 0.2

@@ -100,15 +100,16 @@ columns_sums <- function(columns, shape, wide, condition) {
   got <- columns_get(
     columns,
     # of signed numbers, so that times before 1970 have negative parts
+    # no column has names like these (columns_name())
     "SELECT series, toInt32(intDiv(time, toInt64(",
-    columns_part_micros[wide + 1], "))) AS part, count() AS found, ",
-    "toString(sum(", columns_row_hash(names), ")) AS hash FROM ",
+    columns_part_micros[wide + 1], "))) AS part__, count() AS rows__, ",
+    "toString(sum(", columns_row_hash(names), ")) AS hash__ FROM ",
     columns_table(columns, shape), " FINAL WHERE wide = ", wide, " AND ",
-    condition, " GROUP BY series, part"
+    condition, " GROUP BY series, part__"
   )
   list_frame(list(
-    series = as.numeric(got$series), part = as.numeric(got$part),
-    rows = as.numeric(got$found), hash = as.character(got$hash)
+    series = as.numeric(got$series), part = as.numeric(got$part__),
+    rows = as.numeric(got$rows__), hash = as.character(got$hash__)
   ))
 }
 

@@ -327,7 +327,8 @@ postgres_was_made <- function(store, failed, number) {
     }
     # work with an unknown outcome is not repeated; the connection may be lost
     # during this question too
-    if (now_seconds() > until || (cut && !isTRUE(became$reason %in% postgres_away))) {
+    away <- cut && isTRUE(became$reason %in% postgres_away)
+    if (now_seconds() > until || (cut && !away)) {
       failed$reason <- NULL
       stop(failed)
     }

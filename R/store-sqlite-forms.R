@@ -54,8 +54,8 @@ sqlite_checksums <- "CREATE TABLE IF NOT EXISTS checksums (series INTEGER
 # Where stored rows came from (store-sql-origins.R).
 sqlite_origins <- c(
   "CREATE TABLE IF NOT EXISTS origins (id INTEGER PRIMARY KEY,
-    journal INTEGER NOT NULL, series INTEGER, first REAL NOT NULL, last REAL NOT NULL, place TEXT,
-    hash TEXT, runs BLOB)",
+    journal INTEGER NOT NULL, series INTEGER, first REAL NOT NULL,
+    last REAL NOT NULL, place TEXT, hash TEXT, runs BLOB)",
   "CREATE INDEX IF NOT EXISTS origins_place ON origins (series, first)"
 )
 

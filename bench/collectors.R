@@ -14,11 +14,11 @@ symbols <- if (length(arguments)) as.integer(arguments[1]) else 48L
 here <- environment()
 database <- if ("postgres" %in% arguments) {
   server <- postgres_server(here, safe = TRUE)
-  n <- 0
+  made <- 0
   function() {
-    n <<- n + 1
-    server$sql(paste0("CREATE DATABASE c", n))
-    server$uri(paste0("c", n))
+    made <<- made + 1
+    server$sql(paste0("CREATE DATABASE c", made))
+    server$uri(paste0("c", made))
   }
 } else {
   function() tempfile(fileext = ".sqlite")

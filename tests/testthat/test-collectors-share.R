@@ -34,6 +34,7 @@ model_schedule <- function(seed, mocked) {
     line$flying <- list()
     list(
       query = query, planned = TRUE, at_once = at_once, most_pages = Inf,
+      number = k,
       most_wait = 900, started = model$clock, line = line,
       counter = list(
         take = function() {

@@ -13,6 +13,8 @@ for (cluster in c(FALSE, TRUE)) test_that(paste(
       time = vetusta:::utc(rep(step * (seq_len(n) - 90), 2)),
       open = rnorm(2 * n), close = c(0, -0.5, NA, rnorm(2 * n - 3)),
       volume = round(runif(2 * n, 0, 1e6)),
+      # names that a statement uses
+      part = runif(2 * n), hash = "x", rows = 1, series__x = 2, wide = TRUE,
       status = sample(c("observed", NA, "prövisional"), 2 * n, TRUE),
       session = ""
     )
@@ -108,4 +110,48 @@ test_that("moves that stop and go on leave the right checksums", {
     changed(archive, "ALTER TABLE %s UPDATE close = close + 1 WHERE 1")
     expect_gt(NROW(vetusta:::sums_against(archive)), 0)
   })
+})
+
+test_that("every kind of statement is on the page of statements", {
+  file <- testthat::test_path("..", "..", "docs", "column-store.md")
+  testthat::skip_if_not(file.exists(file), "the documents are not beside")
+  page <- readLines(file)
+  page <- paste(page[startsWith(page, "|")], collapse = "\n")
+  sent <- character()
+  real <- vetusta:::columns_send
+  local_instead("columns_send", function(columns, statement, ...) {
+    sent <<- c(sent, statement)
+    real(columns, statement, ...)
+  })
+  archive <- columns_archive(cluster = TRUE)
+  put_rows(archive, "s", "d", "bars", data.frame(
+    symbol = "A", time = as.POSIXct("2026-03-02 08:00", "UTC") + 60 * 1:50,
+    close = 1:50 + 0.5, status = "observed"
+  ), "PT1M")
+  archive_compact(archive)
+  archive_series(archive)
+  archive_read(archive)
+  archive_read(archive, resample = list(interval = "5 minutes"))
+  archive_check(archive)
+  vetusta:::store_cut(
+    archive, vetusta:::store_series(archive), 0, 2e9
+  )
+  starts <- unique(
+    sub("^([A-Z]+( (TABLE|INTO|SYNC REPLICA))?).*", "\\1", sent)
+  )
+  for (start in starts) expect_match(page, start, fixed = TRUE)
+  tables <- unlist(regmatches(sent, gregexpr("system[.][a-z]+", sent)))
+  for (name in unique(tables)) expect_match(page, name, fixed = TRUE)
+  functions <- unlist(regmatches(
+    sent, gregexpr("[A-Za-z][A-Za-z0-9]*(?=[(])", sent, perl = TRUE)
+  ))
+  # those of any SQL
+  plain <- c(
+    "count", "max", "min", "sum", "if", "not", "toInt32", "toInt64",
+    "toUInt32", "toUInt64", "toFloat64", "toString", "isNull", "assumeNotNull"
+  )
+  tables <- grepl("^(bars|observations|facts)_", functions)
+  for (name in setdiff(functions[!tables], plain)) {
+    expect_match(page, name, fixed = TRUE)
+  }
 })
