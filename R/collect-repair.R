@@ -213,7 +213,7 @@ repair_stretch <- function(archive, plan, progress) {
     archive, "repair", series$source, series$dataset, key,
     as.character(jsonlite::toJSON(
       list(damage = damage, covered = gone),
-      digits = NA
+      digits = I(17)
     ))
   )
   store_cut(archive, series, damage$from, damage$to)

@@ -144,13 +144,12 @@ sums_begin <- function(store, shape, of, rows, wide) {
     store, "SELECT series, first, last FROM moved WHERE series IN @numbers",
     list(json_numbers(ids))
   )
-  before <- match(new$series, moved$series)
-  first <- tapply(as.double(rows$time), of, min)[as.character(new$series)]
-  last <- tapply(as.double(rows$time), of, max)[as.character(new$series)]
   # rows may be there: those of a move that stopped, or within what is there
+  time <- as.double(rows$time)
+  where <- match(of, moved$series)
+  within <- which(time >= moved$first[where] & time <= moved$last[where])
   ask <- (!is.na(at) & !is.na(kept$next_rows[at])) |
-    (!is.na(before) & first <= moved$last[before] &
-      last >= moved$first[before])
+    new$series %in% of[within]
   for (some in split(which(ask), wide[match(new$series[ask], of)])) {
     there <- sums_there(store, shape, of, rows, wide, new[some, ])
     pending <- kept[at[some], ]
