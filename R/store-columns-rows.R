@@ -296,28 +296,39 @@ columns_together <- function(parts, series, newest, mixed) {
 # A table's bytes are divided among its series by their rows.
 #' @export
 moved_bytes.vetusta_store_columns <- function(store, away) {
-  columns <- store$columns
-  out <- rep(NA_real_, nrow(away))
-  for (rows in split(seq_len(nrow(away)), away$shape)) {
-    shape <- away$shape[rows[1]]
-    parts <- tryCatch(
-      lapply(columns$servers, function(server) {
-        columns_get(
-          columns, "SELECT toFloat64(sum(bytes_on_disk)) AS bytes, ",
-          "toFloat64(sum(rows)) AS rows FROM system.parts WHERE active AND ",
-          "database = '", columns$database, "' AND table = '", shape, "_",
-          columns$key, "'",
-          server = server
-        )
-      }),
-      vetusta_error_archive = function(e) NULL
-    )
-    sum_of <- function(name) sum(vapply(parts, `[[`, 0, name))
-    if (length(parts) && sum_of("rows") > 0) {
-      out[rows] <- round(away$rows[rows] * sum_of("bytes") / sum_of("rows"))
-    }
+  each <- vapply(unique(away$shape), function(shape) {
+    columns_row_bytes(store$columns, shape)
+  }, 0)
+  round(away$rows * unname(each[away$shape]))
+}
+
+# The bytes of a row on average, asked once a minute, because every search for
+# series wants them; NA where the store is away.
+columns_row_bytes <- function(columns, shape) {
+  last <- columns$row_bytes[[shape]]
+  if (!is.null(last) && now_seconds() < last$at + 60) {
+    return(last$bytes)
   }
-  out
+  parts <- tryCatch(
+    lapply(columns$servers, function(server) {
+      columns_get(
+        columns, "SELECT toFloat64(sum(bytes_on_disk)) AS bytes, ",
+        "toFloat64(sum(rows)) AS rows FROM system.parts WHERE active AND ",
+        "database = '", columns$database, "' AND table = '", shape, "_",
+        columns$key, "'",
+        server = server
+      )
+    }),
+    vetusta_error_archive = function(e) NULL
+  )
+  sum_of <- function(name) sum(vapply(parts, `[[`, 0, name))
+  bytes <- if (length(parts) && sum_of("rows") > 0) {
+    sum_of("bytes") / sum_of("rows")
+  } else {
+    NA_real_
+  }
+  columns$row_bytes[[shape]] <- list(at = now_seconds(), bytes = bytes)
+  bytes
 }
 
 # Rows of one series in the column store within a range, or NULL: a page is
