@@ -142,6 +142,18 @@ numbers_by_key <- function(archive, ids) {
       return(NULL)
     }
     parts <- strsplit(asked$path, "/", fixed = TRUE)[[1]]
+    whole <- if (length(parts) > 2) {
+      sql_get(
+        archive,
+        "SELECT id, source, dataset, key, frequency FROM series
+        WHERE source = ? AND dataset = ? AND key = ?",
+        list(parts[1], parts[2], paste(parts[-(1:2)], collapse = "/"))
+      )
+    }
+    rows <- if (NROW(whole)) id_hits(asked, whole, ways = 1)
+    if (length(rows) == 1) {
+      return(whole$id[rows])
+    }
     ends <- vapply(
       seq_along(parts),
       function(i) paste(parts[i:length(parts)], collapse = "/"), ""

@@ -19,6 +19,13 @@ archive_series <- function(archive) {
   series_listed(archive, store_series(archive, sizes = TRUE))
 }
 
+# The first series of a dataset that have rows, as archive_series() lists them;
+# of one frequency if it is given.
+archive_first <- function(archive, source, dataset, most, frequency = NULL) {
+  numbers <- store_first(archive, source, dataset, most, frequency)
+  series_listed(archive, store_series(archive, sizes = TRUE, ids = numbers))
+}
+
 # Series of the catalogue as a table.
 series_listed <- function(archive, listed) {
   for (name in c("rows", "bytes")) listed[[name]] <- as.numeric(listed[[name]])

@@ -168,6 +168,30 @@ covered_now <- function(archive, query, keys = NULL) {
   )
 }
 
+# Covered ranges of bars with the `symbol` of each, of a query's interval and of
+# its session or all sessions; others have none. They may be of symbols that the
+# query does not ask for.
+covered_symbols <- function(query, archive) {
+  sessions <- unique(c(query$session, "all"))
+  # where they are not looked up by key, the keys tell the symbol
+  few <- store_covered_few(
+    archive, query$source$source, query$dataset$name,
+    length(sessions) * length(query$symbols)
+  )
+  covered <- covered_now(
+    archive, query, if (few) bars_cover_keys(query$symbols, query)
+  )
+  symbol <- rep(NA_character_, nrow(covered))
+  for (session in sessions) {
+    ending <- bars_cover_key("", query$interval$iso, session)
+    at <- which(endsWith(covered$key, ending))
+    key <- covered$key[at]
+    symbol[at] <- substr(key, 1, nchar(key) - nchar(ending))
+  }
+  covered$symbol <- symbol
+  covered
+}
+
 # Open windows of a query's dataset, read once while planning.
 open_of <- function(archive, query) {
   if (!is.null(query$open)) {

@@ -83,7 +83,7 @@ desk_browse <- function(desk, port = NULL,
   place$reader()
   on.exit(place$close())
   # the first view waits for nothing
-  browse_series(place)
+  browse_datasets(place)
   token <- browse_token()
   port <- browse_port(port)
   url <- paste0("http://127.0.0.1:", port, "/?token=", token)

@@ -154,8 +154,9 @@ at_place <- function(work, where) {
 
 # A value a line; remarks and blank lines are ignored.
 list_lines <- function(path) {
-  lines <- trimws(
-    sub("#.*", "", readLines(path, warn = FALSE, encoding = "UTF-8"))
-  )
+  lines <- readLines(path, warn = FALSE, encoding = "UTF-8")
+  noted <- grepl("#", lines, fixed = TRUE)
+  lines[noted] <- sub("#.*", "", lines[noted])
+  lines <- trimmed(lines)
   lines[nzchar(lines)]
 }

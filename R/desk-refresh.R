@@ -207,7 +207,9 @@ refresh_plan <- function(state, name) {
   }
   tryCatch(
     {
-      query <- desk_query(state$desk, name, state$archive)
+      query <- query_looked(
+        desk_query(state$desk, name, state$archive), state$archive
+      )
       last <- query_record(state$archive, entry, name)
       pause <- refresh_pause(query, last, entry)
       plan <- if (is.null(pause)) plan_requests(query, state$archive)
@@ -223,7 +225,13 @@ refresh_plan <- function(state, name) {
         message = pause %||%
           refresh_takes(plan, query_complete(query, state$archive))
       )
-      if (!is.null(plan) && nrow(plan$requests)) plan else NULL
+      if (is.null(plan) || !nrow(plan$requests)) {
+        NULL
+      } else {
+        # collectors change what is covered
+        plan$query$covered <- NULL
+        plan
+      }
     },
     error = function(e) refresh_failed(state, name, e)
   )

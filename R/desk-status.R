@@ -32,13 +32,12 @@ desk_status <- function(desk, series = FALSE) {
   check_flag(series, "series")
   archive <- desk_archive(desk)
   on.exit(if (!is.null(archive)) archive_close(archive))
-  catalogue <- if (!is.null(archive)) store_series(archive, sizes = TRUE)
-  rows <- lapply(
+  catalogue <- status_catalogue(archive)
+  parts <- lapply(
     names(desk$track),
-    function(name) status_query(desk, name, archive, catalogue)
+    function(name) status_query(desk, name, archive, catalogue, series)
   )
   columns <- if (series) status_series_columns else status_columns
-  parts <- lapply(rows, `[[`, if (series) "each" else "whole")
   all <- as.list(
     data.table::rbindlist(c(list(columns), parts), use.names = TRUE)
   )
@@ -70,7 +69,19 @@ status_series_columns <- data.frame(
   last = numeric(), behind = numeric(), stale = logical()
 )
 
-status_query <- function(desk, name, archive, series) {
+# The stored series of a query's dataset, each dataset read once.
+status_catalogue <- function(archive) {
+  read <- list()
+  function(query) {
+    place <- c(query$source$source, query$dataset$name)
+    at <- paste(place, collapse = "\r")
+    if (is.null(read[[at]])) read[[at]] <<- query_catalogue(query, archive)
+    read[[at]]
+  }
+}
+
+# The row of a query, or with `each` the rows of its series.
+status_query <- function(desk, name, archive, catalogue, each) {
   entry <- desk$track[[name]]
   last <- if (!is.null(archive)) query_record(archive, entry, name) else list()
   made <- tryCatch(
@@ -86,8 +97,10 @@ status_query <- function(desk, name, archive, series) {
     }
   )
   query <- made$query
-  matching <- if (!is.null(series) && !is.null(query)) {
-    series[query_series(query, series), ]
+  matching <- if (!is.null(archive) && !is.null(query)) {
+    series <- catalogue(query)
+    at <- which(query_series(query, series))
+    if (length(at) < nrow(series)) series[at, ] else series
   }
   due <- if (!is.null(query)) query_due(query, matching)
   allowed <- if (!is.null(entry$stale)) {
@@ -108,7 +121,20 @@ status_query <- function(desk, name, archive, series) {
   } else {
     NA_real_
   }
-  whole <- list(
+  if (each) {
+    return(
+      list(
+        query = rep(name, NROW(matching)),
+        id = if (NROW(matching)) series_id(matching) else character(),
+        rows = as.numeric(matching$rows),
+        first = as.numeric(matching$first),
+        last = as.numeric(matching$last),
+        behind = if (length(ends)) pmax(0, due$expected - ends) else numeric(),
+        stale = if (length(ends)) due$expected - ends > allowed else logical()
+      )
+    )
+  }
+  list(
     query = name,
     source = entry$source,
     series = as.numeric(NROW(matching)),
@@ -129,18 +155,6 @@ status_query <- function(desk, name, archive, series) {
     refreshed = as.numeric(last$at %||% NA_real_),
     outcome = last$outcome %||% NA_character_,
     message = made$message %||% last$message %||% ""
-  )
-  list(
-    whole = whole,
-    each = list(
-      query = rep(name, NROW(matching)),
-      id = if (NROW(matching)) series_id(matching) else character(),
-      rows = as.numeric(matching$rows),
-      first = as.numeric(matching$first),
-      last = as.numeric(matching$last),
-      behind = if (length(ends)) pmax(0, due$expected - ends) else numeric(),
-      stale = if (length(ends)) due$expected - ends > allowed else logical()
-    )
   )
 }
 

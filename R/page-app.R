@@ -101,10 +101,6 @@ browse_main <- function(place) {
 
 browse_server <- function(place, input, output, session, query) {
   changed <- shiny::reactivePoll(2000, session, place$changed, place$changed)
-  catalogue <- shiny::reactive({
-    changed()
-    browse_series(place)
-  })
   state <- shiny::reactiveValues(
     ids = strsplit(query$ids %||% "", "|", fixed = TRUE)[[1]],
     open = query$open %||% ""
@@ -129,18 +125,25 @@ browse_server <- function(place, input, output, session, query) {
     state$open <- if (identical(state$open, id)) "" else id
   })
   chosen <- shiny::reactive({
-    rows <- catalogue()
-    rows[match(intersect(state$ids, rows$id), rows$id), , drop = FALSE]
+    changed()
+    browse_chosen(place, state$ids)
   })
-  output$about <- shiny::renderUI(browse_about(place, catalogue()))
+  output$about <- shiny::renderUI({
+    changed()
+    browse_about(place)
+  })
   search <- shiny::debounce(shiny::reactive(input$search %||% ""), 150)
-  output$tree <- shiny::renderUI(
-    browse_tree(catalogue(), search(), state$open, state$ids)
-  )
-  output$overview <- shiny::renderUI(
-    browse_shown(browse_try(browse_overview(place, catalogue())))
-  )
-  output$any <- shiny::reactive(nrow(chosen()) > 0)
+  output$tree <- shiny::renderUI({
+    changed()
+    browse_shown(
+      browse_try(browse_tree(place, search(), state$open, state$ids))
+    )
+  })
+  output$overview <- shiny::renderUI({
+    changed()
+    browse_shown(browse_try(browse_overview(place)))
+  })
+  output$any <- shiny::reactive(NROW(chosen()) > 0)
   shiny::outputOptions(output, "any", suspendWhenHidden = FALSE)
   output$chosen <- shiny::renderUI(browse_chosen_tags(chosen()))
   shiny::observeEvent(chosen(), browse_offer(session, input, chosen()))
@@ -152,7 +155,7 @@ browse_server <- function(place, input, output, session, query) {
   })
   wanted <- shiny::reactive(browse_wanted(input))
   browse_outputs(place, input, output, shiny::reactive({
-    shiny::req(nrow(chosen()) > 0)
+    shiny::req(NROW(chosen()) > 0)
     chosen()
   }), wanted)
   if (place$collect) browse_collect_server(place, input, output, session)

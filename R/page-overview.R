@@ -1,13 +1,14 @@
 # The first view of the page: numbers, what needs attention, newest values.
 
-browse_overview <- function(place, series) {
-  if (!nrow(series)) {
+browse_overview <- function(place) {
+  datasets <- browse_datasets(place)
+  if (!nrow(datasets)) {
     return(shiny::tags$p(class = "soft", "The archive has no series yet."))
   }
   archive <- place$reader()
   status <- tryCatch(place$status(), vetusta_error = function(e) NULL)
-  zone <- if (length(unique(series$source)) == 1) {
-    browse_zone(place, series$source[1])
+  zone <- if (length(unique(datasets$source)) == 1) {
+    browse_zone(place, datasets$source[1])
   } else {
     "UTC"
   }
@@ -17,13 +18,13 @@ browse_overview <- function(place, series) {
     "Rejected rows" = report_rejected(archive)
   )
   incomplete <- nrow(archive_incomplete(archive))
-  newest <- browse_newest(place, archive, series)
+  newest <- browse_newest(place, archive)
   attention <- report_attention(
-    status, series, list(gaps = NULL, jumps = newest$jumps), tables, incomplete,
+    status, NULL, list(gaps = NULL, jumps = newest$jumps), tables, incomplete,
     archive_findings(archive)
   )
   numbers <- report_numbers(
-    archive, series, list(), status, incomplete, tables
+    sum(datasets$series), sum(datasets$rows), list(), status, incomplete, tables
   )
   part <- function(name, rows) {
     if (NROW(rows)) report_section(name, report_table(rows, name, zone))
@@ -42,18 +43,32 @@ browse_overview <- function(place, series) {
   )
 }
 
-# The newest values of a few series of each dataset; only their last part is
-# read.
-browse_newest <- function(place, archive, series, datasets = 15, each = 3) {
-  drawable <- series$id %in% c(
-    datasets_of_shape(series, "bars")$id,
-    datasets_of_shape(series, "observations")$id
+# The newest values of a few series of each dataset and frequency; only their
+# last part is read.
+browse_newest <- function(place, archive, most = 15, each = 3) {
+  datasets <- browse_datasets(place)
+  drawable <- rbind(
+    datasets_of_shape(datasets, "bars"),
+    datasets_of_shape(datasets, "observations")
   )
-  series <- series[drawable & !is.na(series$last), , drop = FALSE]
-  group <- paste(series$source, series$dataset, series$frequency)
-  groups <- utils::head(unique(group), datasets)
-  parts <- lapply(groups, function(name) {
-    few <- utils::head(series[group == name, , drop = FALSE], each)
+  datasets <- drawable[order(drawable$source, drawable$dataset), , drop = FALSE]
+  groups <- do.call(rbind, lapply(seq_len(nrow(datasets)), function(i) {
+    data.frame(
+      source = datasets$source[i],
+      dataset = datasets$dataset[i],
+      frequency = store_frequencies(
+        archive, datasets$source[i], datasets$dataset[i]
+      )
+    )
+  }))
+  groups <- utils::head(groups, most)
+  parts <- lapply(seq_len(NROW(groups)), function(i) {
+    few <- browse_first(
+      place, groups$source[i], groups$dataset[i], each, groups$frequency[i]
+    )
+    if (!nrow(few)) {
+      return(NULL)
+    }
     step <- (as.numeric(few$last) - as.numeric(few$first)) / pmax(1, few$rows)
     from <- utc(min(as.numeric(few$last) - 80 * step))
     zone <- browse_zone(place, few$source[1])

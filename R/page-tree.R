@@ -1,44 +1,80 @@
 # The side bar of the page: sources, their datasets, and the series in words.
 
-# All series with their names and the text that a search looks at; no rows where
-# the archive is gone.
-browse_series <- function(place) {
+# What the archive has, read again when it changes.
+browse_kept <- function(place, name, read) {
   sign <- place$changed()
-  if (!identical(place$memory$sign, sign)) {
-    place$memory$series <- browse_catalogue(place)
-    place$memory$sign <- sign
+  if (!identical(place$memory[[name]]$sign, sign)) {
+    place$memory[[name]] <- list(sign = sign, value = read())
   }
-  place$memory$series
+  place$memory[[name]]$value
 }
 
-browse_catalogue <- function(place) {
-  tryCatch(
-    {
-      archive <- place$reader()
-      series <- as.data.frame(archive_series(archive))
-      series$name <- ifelse(is.na(series$title), "", series$title)
-      place_of <- paste(series$source, series$dataset)
-      each <- !duplicated(place_of)
-      heads <- vapply(which(each), function(i) {
-        dataset_words(archive, series$source[i], series$dataset[i])
-      }, "")
-      series$heading <- heads[match(place_of, place_of[each])]
-      series$text <- tolower(paste(series$id, series$name, series$heading))
-      series
-    },
-    vetusta_error = function(e) {
-      structure(
-        data.frame(
-          id = character(), source = character(), dataset = character(),
-          key = character(), frequency = character(), shape = character(),
-          rows = numeric(), first = utc(numeric()), last = utc(numeric()),
-          bytes = numeric(), name = character(), heading = character(),
-          text = character()
-        ),
-        trouble = e
-      )
-    }
+# The datasets of series with their headings; no rows where the archive is gone.
+browse_datasets <- function(place) {
+  browse_kept(place, "datasets", function() {
+    tryCatch(
+      {
+        archive <- place$reader()
+        datasets <- store_series_datasets(archive)
+        datasets$heading <- vapply(seq_len(nrow(datasets)), function(i) {
+          dataset_words(archive, datasets$source[i], datasets$dataset[i])
+        }, "")
+        datasets
+      },
+      vetusta_error = function(e) {
+        structure(
+          data.frame(
+            source = character(), dataset = character(), shape = character(),
+            series = integer(), rows = numeric(), heading = character()
+          ),
+          trouble = e
+        )
+      }
+    )
+  })
+}
+
+# All series with the text that a search looks at. Only a search reads them all.
+browse_series <- function(place) {
+  browse_kept(place, "series", function() {
+    series <- browse_named(place, archive_series(place$reader()))
+    series$text <- tolower(paste(series$id, series$name, series$heading))
+    series
+  })
+}
+
+# The first series of a dataset.
+browse_first <- function(place, source, dataset, most, frequency = NULL) {
+  browse_named(
+    place, archive_first(place$reader(), source, dataset, most, frequency)
   )
+}
+
+# The series of these IDs; those that are not there are left out.
+browse_chosen <- function(place, ids) {
+  # the tree and the heading tell of an archive that is gone
+  parts <- lapply(ids, function(id) {
+    rows <- tryCatch(
+      archive_find(place$reader(), id), vetusta_error = function(e) NULL
+    )
+    rows[rows$id %in% id, , drop = FALSE]
+  })
+  parts <- lapply(Filter(NROW, parts), as.data.frame)
+  if (length(parts)) browse_named(place, do.call(rbind, parts))
+}
+
+# Series with their names and the headings of their datasets.
+browse_named <- function(place, series) {
+  series <- as.data.frame(series)
+  series$name <- ifelse(is.na(series$title), "", series$title)
+  datasets <- browse_datasets(place)
+  series$heading <- datasets$heading[
+    match(
+      paste(series$source, series$dataset, sep = "/"),
+      paste(datasets$source, datasets$dataset, sep = "/")
+    )
+  ]
+  series
 }
 
 # The title of a dataset and the units of its columns, in words.
@@ -52,16 +88,17 @@ dataset_words <- function(archive, source, dataset) {
   })
 }
 
-browse_about <- function(place, series) {
-  trouble <- attr(series, "trouble")
+browse_about <- function(place) {
+  datasets <- browse_datasets(place)
+  trouble <- attr(datasets, "trouble")
   if (!is.null(trouble)) {
     return(browse_trouble(trouble))
   }
   shiny::tags$p(
     class = "soft",
     paste0(
-      thousands(nrow(series)), " series, ",
-      counted(sum(series$rows), "value"), "; ", archive_label(place$path),
+      thousands(sum(datasets$series)), " series, ",
+      counted(sum(datasets$rows), "value"), "; ", archive_label(place$path),
       if (place$collect) "" else ", read only"
     )
   )
@@ -82,50 +119,68 @@ browse_most <- 100
 # So many series are all shown at once.
 browse_few <- 30
 
-browse_tree <- function(series, search, open, ids) {
+browse_tree <- function(place, search, open, ids) {
   tags <- shiny::tags
   searching <- nzchar(trimws(search %||% ""))
-  series <- browse_matching(series, search)
-  if (!nrow(series)) {
+  if (searching) {
+    series <- browse_matching(browse_series(place), search)
+    datasets <- browse_counted(series)
+  } else {
+    datasets <- browse_datasets(place)
+  }
+  if (!nrow(datasets)) {
     return(tags$p(class = "soft", role = "status", "no series is like that"))
   }
-  place <- paste0(series$source, "/", series$dataset)
-  counts <- table(place)
+  total <- sum(datasets$series)
   left <- browse_most
-  branches <- lapply(unique(series$source), function(source) {
-    datasets <- unique(place[series$source == source])
+  branch <- function(entry) {
+    name <- paste0(entry$source, "/", entry$dataset)
+    show <- searching || identical(open, name) || total <= browse_few
+    few <- if (show && searching) {
+      here <- series$source == entry$source & series$dataset == entry$dataset
+      utils::head(series[here, , drop = FALSE], left)
+    } else if (show) {
+      browse_first(place, entry$source, entry$dataset, left)
+    }
+    left <<- left - NROW(few)
+    tags$li(
+      tags$button(
+        type = "button", class = "branch", `data-open` = name,
+        `aria-expanded` = if (show) "true" else "false",
+        entry$heading,
+        tags$span(class = "count", thousands(entry$series))
+      ),
+      if (NROW(few)) browse_leaves(few, ids),
+      if (show && entry$series > NROW(few)) {
+        tags$p(
+          class = "soft", "and ", thousands(entry$series - NROW(few)),
+          " more: search for them"
+        )
+      }
+    )
+  }
+  branches <- lapply(unique(datasets$source), function(source) {
+    rows <- which(datasets$source == source)
     tags$li(
       tags$span(class = "source", source),
-      tags$ul(lapply(datasets, function(dataset) {
-        rows <- series[place == dataset, , drop = FALSE]
-        show <- searching || identical(open, dataset) ||
-          nrow(series) <= browse_few
-        few <- if (show) utils::head(rows, left)
-        left <<- left - NROW(few)
-        tags$li(
-          tags$button(
-            type = "button", class = "branch", `data-open` = dataset,
-            `aria-expanded` = if (show) "true" else "false",
-            rows$heading[1],
-            tags$span(class = "count", thousands(counts[[dataset]]))
-          ),
-          if (NROW(few)) browse_leaves(few, ids),
-          if (show && nrow(rows) > NROW(few)) {
-            tags$p(
-              class = "soft", "and ", thousands(nrow(rows) - NROW(few)),
-              " more: search for them"
-            )
-          }
-        )
-      }))
+      tags$ul(lapply(rows, function(i) branch(datasets[i, ])))
     )
   })
   tags$div(
     tags$p(
-      class = "soft", role = "status", paste(thousands(nrow(series)), "series")
+      class = "soft", role = "status", paste(thousands(total), "series")
     ),
     tags$ul(class = "tree", branches)
   )
+}
+
+# The datasets of some series, with how many of them each has.
+browse_counted <- function(series) {
+  name <- paste(series$source, series$dataset, sep = "/")
+  first <- which(!duplicated(name))
+  datasets <- series[first, c("source", "dataset", "heading")]
+  datasets$series <- tabulate(match(name, name[first]), length(first))
+  datasets
 }
 
 browse_leaves <- function(rows, ids) {
@@ -158,7 +213,7 @@ browse_leaves <- function(rows, ids) {
 # The chosen series, each with a button that takes it away, and its facts.
 browse_chosen_tags <- function(chosen) {
   tags <- shiny::tags
-  if (!nrow(chosen)) {
+  if (!NROW(chosen)) {
     return(NULL)
   }
   tags$ul(

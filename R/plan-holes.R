@@ -8,10 +8,10 @@ hole_oldest <- 64 * 86400
 # The first note is made when a query is complete; gaps of a new history are not
 # tried again at once.
 hole_note <- function(query) {
-  words <- as.character(
-    jsonlite::toJSON(list(query$symbols, query$interval$iso, query$session))
+  words <- vapply(
+    list(query$symbols, query$interval$iso, query$session), json_array, ""
   )
-  content_hash(charToRaw(words))
+  content_hash(charToRaw(paste0("[", paste(words, collapse = ","), "]")))
 }
 
 hole_looked <- function(query, archive) {
@@ -53,7 +53,9 @@ hole_pieces <- function(query, archive, calendar) {
   }
   from <- max(as.numeric(query$from), now - hole_oldest)
   due <- hole_times(query, calendar, from, now)
-  series <- store_series(archive, shape = "bars")
+  series <- store_series(
+    archive, query$source$source, query$dataset$name, shape = "bars"
+  )
   series <- series[query_series(query, series), , drop = FALSE]
   if (!nrow(due) || !nrow(series)) {
     return(none)

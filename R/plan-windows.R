@@ -121,11 +121,8 @@ missing_bars <- function(query, archive, calendar = NULL) {
   if (is.null(archive)) {
     return(whole(symbols))
   }
-  keys <- bars_cover_keys(symbols, query)
-  covered <- covered_now(archive, query, keys)
-  owner <- rep(
-    symbols, length(keys) / length(symbols)
-  )[match(covered$key, keys)]
+  covered <- query$covered %||% covered_symbols(query, archive)
+  owner <- covered$symbol
   # ignore coverage outside the window and of other sessions or intervals
   there <- !is.na(owner) & covered$end > window$from & covered$start < window$to
   covered <- covered[there, ]

@@ -62,7 +62,7 @@ check_symbols <- function(symbols) {
       todo = "name at least one symbol, as in c(\"KELD\", \"TAMX\")"
     )
   }
-  symbols <- trimws(symbols)
+  symbols <- trimmed(symbols)
   if (anyNA(symbols) || any(!nzchar(symbols))) {
     vetusta_stop(
       "argument", "One of the symbols is empty.",

@@ -1,14 +1,42 @@
 # What is due of a query by now, and which stored series belong to it.
 
+# The stored series of a query's dataset with their sizes, for query_series().
+query_catalogue <- function(query, archive) UseMethod("query_catalogue")
+
+#' @export
+query_catalogue.default <- function(query, archive) {
+  store_series(
+    archive, query$source$source, query$dataset$name,
+    sizes = TRUE, bytes = FALSE
+  )
+}
+
+# Keys tell which are asked for: dimensions and an order would only take time.
+#' @export
+query_catalogue.vetusta_query_bars <- function(query, archive) {
+  store_spans(archive, query$source$source, query$dataset$name)
+}
+
 # The rows of a catalogue that belong to a query.
 query_series <- function(query, series) UseMethod("query_series")
 
 #' @export
 query_series.vetusta_query_bars <- function(query, series) {
-  of_dataset(query, series) &
-    series$frequency == query$interval$iso &
-    (series$key %in% bars_key(query$symbols, NA_character_) |
-      sub(":[^:]*$", "", series$key) %in% query$symbols)
+  kept <- of_dataset(query, series) & series$frequency == query$interval$iso
+  at <- which(kept)
+  key <- series$key[at]
+  kept[at] <- key %in% bars_key(query$symbols, NA_character_)
+  sided <- grepl(":", key, fixed = TRUE)
+  kept[at[sided]] <- kept[at[sided]] |
+    without_side(key[sided]) %in% query$symbols
+  kept
+}
+
+# Keys of bars without the side of the price.
+without_side <- function(key) {
+  sided <- grepl(":", key, fixed = TRUE)
+  key[sided] <- sub(":[^:]*$", "", key[sided])
+  key
 }
 
 # By the values of keys that name series.
@@ -57,13 +85,15 @@ query_due.vetusta_query_bars <- function(query, series) {
   session <- if (query$session != "all" && !is.null(calendar)) {
     main_session(calendar)
   }
-  ends <- function(time) {
-    time <- utc(as.numeric(time))
-    if (is.null(calendar) || is_intraday(interval)) {
+  ends <- function(times) {
+    # of many series most end at one time
+    time <- utc(unique(as.numeric(times)))
+    end <- if (is.null(calendar) || is_intraday(interval)) {
       as.numeric(shift_instant(time, interval, 1, query$source$zone))
     } else {
       trading_ends(time, interval, calendar)
     }
+    end[match(as.numeric(times), as.numeric(time))]
   }
   to <- as.numeric(kept_window(query, calendar)$to)
   expected <- to
@@ -83,7 +113,7 @@ query_due.vetusta_query_bars <- function(query, series) {
       window <- data.frame(from = query$from, to = utc(until))
       # each side of a price is a series
       sides <- max(
-        1, nrow(matching) / length(unique(sub(":[^:]*$", "", matching$key))),
+        1, nrow(matching) / length(unique(without_side(matching$key))),
         na.rm = TRUE
       )
       count <- expected_rows(query, window, calendar) * length(query$symbols) *
@@ -138,6 +168,18 @@ period_seconds <- 86400 *
 
 # How complete a query is.
 
+# A query with its covered ranges, which a plan and its state are made from.
+query_looked <- function(query, archive) UseMethod("query_looked")
+
+#' @export
+query_looked.default <- function(query, archive) query
+
+#' @export
+query_looked.vetusta_query_bars <- function(query, archive) {
+  query$covered <- covered_symbols(query, archive)
+  query
+}
+
 # The instant up to which the whole query is covered: the earliest end of ranges
 # from its start, or the last request of what has no window; NA where a part is
 # missing.
@@ -145,11 +187,8 @@ query_complete <- function(query, archive) UseMethod("query_complete")
 
 #' @export
 query_complete.vetusta_query_bars <- function(query, archive) {
-  keys <- bars_cover_keys(query$symbols, query)
-  covered <- covered_now(archive, query, keys)
-  covered$key <- rep(
-    query$symbols, length.out = length(keys)
-  )[match(covered$key, keys)]
+  covered <- query$covered %||% covered_symbols(query, archive)
+  covered$key <- covered$symbol
   complete_until(covered, query$symbols, query$from)
 }
 
@@ -170,9 +209,14 @@ query_complete.vetusta_query_observations <- function(query, archive) {
 
 complete_until <- function(covered, keys, from) {
   from <- as.numeric(from)
-  first <- covered[covered$start <= from & covered$end > from, ]
-  ends <- tapply(first$end, factor(first$key, unique(keys)), max)
-  if (anyNA(ends)) NA_real_ else min(ends)
+  keys <- unique(keys)
+  at <- match(covered$key, keys)
+  first <- which(covered$start <= from & covered$end > from & !is.na(at))
+  first <- first[order(covered$end[first])]
+  ends <- rep(NA_real_, length(keys))
+  # of several ranges of a key the last written is the longest
+  ends[at[first]] <- covered$end[first]
+  if (!length(ends) || anyNA(ends)) NA_real_ else min(ends)
 }
 
 asked_since <- function(query, archive) {

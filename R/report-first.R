@@ -200,11 +200,11 @@ report_large_revisions <- function(revised, bound = 10) {
 }
 
 # The numbers of the first line.
-report_numbers <- function(archive, series, drawn, status, incomplete, tables) {
+report_numbers <- function(series, values, drawn, status, incomplete, tables) {
   coverage <- drawn$coverage
   c(
-    series = thousands(nrow(series)),
-    values = thousands(sum(series$rows)),
+    series = thousands(series),
+    values = thousands(values),
     coverage = if (length(coverage) && !all(is.na(coverage))) {
       sprintf("%.1f%%", 100 * mean(coverage, na.rm = TRUE))
     },

@@ -82,7 +82,9 @@ report_make <- function(archive, ids = NULL, title = "Contents of the archive",
   attention <- report_attention(
     status, series, drawn, tables, nrow(open), findings
   )
-  numbers <- report_numbers(archive, series, drawn, status, nrow(open), tables)
+  numbers <- report_numbers(
+    nrow(series), sum(series$rows), drawn, status, nrow(open), tables
+  )
   tables <- c(
     list("Needs attention" = attention, "Newest values" = drawn$newest), tables
   )

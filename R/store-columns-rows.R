@@ -388,7 +388,7 @@ sizes_together <- function(here, away) {
   at <- both[!is.na(both)]
   more <- away[!is.na(both), ]
   here$rows[at] <- here$rows[at] + more$rows
-  here$bytes[at] <- here$bytes[at] + more$bytes
+  if (length(here$bytes)) here$bytes[at] <- here$bytes[at] + more$bytes
   here$first[at] <- pmin(here$first[at], more$first)
   here$last[at] <- pmax(here$last[at], more$last)
   all <- rbind(here, away[is.na(both), ])

@@ -3,7 +3,7 @@
 
 # Covered ranges: key, start, end; of some keys or all of a dataset.
 store_covered <- function(store, source, dataset, keys = NULL) {
-  few <- length(keys) > 0 && length(keys) <= 200
+  few <- store_covered_few(store, source, dataset, length(keys))
   sql_get(
     store,
     paste(
@@ -14,6 +14,22 @@ store_covered <- function(store, source, dataset, keys = NULL) {
     c(list(source, dataset), if (few) list(json_array(keys))),
     often = few
   )
+}
+
+# Whether so many keys are a few of a dataset's: to look each up is then faster
+# than to read all ranges.
+store_covered_few <- function(store, source, dataset, count) {
+  if (count <= 200) {
+    return(count > 0)
+  }
+  most <- 4 * count
+  there <- sql_get(
+    store,
+    "SELECT count(*) AS ranges FROM (SELECT 1 AS one FROM coverage WHERE source
+      = ? AND dataset = ? LIMIT CAST(? AS bigint)) c",
+    list(source, dataset, most)
+  )$ranges
+  there >= most
 }
 
 # Notes about requests by kind ("reached", "job", "round", "asked", "refreshed")

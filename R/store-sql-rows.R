@@ -254,16 +254,77 @@ store_datasets <- function(store) {
 # Datasets of series: source, dataset, shape, series (with rows), rows (times),
 # first, last.
 store_series_datasets <- function(store) {
+  summed <- function(of, count) {
+    sql_get(
+      store,
+      paste(
+        "SELECT p.*, (SELECT t.shape FROM series t WHERE t.source = p.source AND
+        t.dataset = p.dataset LIMIT 1) AS shape FROM (SELECT s.source,
+        s.dataset,", count, "AS series, sum(1.0 * g.times) AS rows,
+        min(g.first) AS first, max(g.last) AS last FROM series s JOIN", of,
+        "g ON g.series = s.id GROUP BY s.source, s.dataset) p ORDER BY p.source,
+        p.dataset"
+      )
+    )
+  }
+  here <- summed("segments", "count(DISTINCT s.id)")
+  # a series may have rows in both places
+  away <- summed(
+    "moved",
+    "sum(CASE WHEN EXISTS (SELECT 1 FROM segments h WHERE h.series = s.id) THEN
+    0 ELSE 1 END)"
+  )
+  names <- c("source", "dataset", "shape", "series", "rows", "first", "last")
+  here <- here[names]
+  if (!nrow(away)) {
+    return(here)
+  }
+  all <- rbind(here, away[names])
+  place <- paste(all$source, all$dataset, sep = "\r")
+  first <- which(!duplicated(place))
+  at <- factor(place, place[first])
+  both <- function(column, how) {
+    as.numeric(tapply(as.numeric(column), at, how))
+  }
+  result <- data.frame(
+    source = all$source[first],
+    dataset = all$dataset[first],
+    shape = all$shape[first],
+    series = both(all$series, sum),
+    rows = both(all$rows, sum),
+    first = both(all$first, min),
+    last = both(all$last, max)
+  )
+  result <- result[
+    order(result$source, result$dataset, method = "radix"), , drop = FALSE
+  ]
+  row.names(result) <- NULL
+  result
+}
+
+# The numbers of the first series of a dataset that have rows.
+store_first <- function(store, source, dataset, most, frequency = NULL) {
   sql_get(
     store,
-    "SELECT s.source, s.dataset, min(s.shape) AS shape,
-      count(DISTINCT s.id) AS series, sum(p.times) AS rows,
-      min(p.first) AS first, max(p.last) AS last
-    FROM (SELECT series, first, last, 1.0 * times AS times FROM segments
-      UNION ALL SELECT series, first, last, times FROM moved) p JOIN series s ON
-      s.id = p.series
-    GROUP BY s.source, s.dataset ORDER BY s.source, s.dataset"
-  )
+    paste(
+      "SELECT s.id FROM series s WHERE s.source = ? AND s.dataset = ?",
+      if (!is.null(frequency)) "AND s.frequency = ?",
+      "AND (EXISTS (SELECT 1 FROM segments g WHERE g.series = s.id) OR EXISTS
+      (SELECT 1 FROM moved m WHERE m.series = s.id))
+      ORDER BY s.key, s.frequency LIMIT CAST(? AS bigint)"
+    ),
+    c(list(source, dataset), frequency, most)
+  )$id
+}
+
+# The frequencies of a dataset, in the order of their first series.
+store_frequencies <- function(store, source, dataset) {
+  sql_get(
+    store,
+    "SELECT frequency, min(key) AS first FROM series WHERE source = ? AND
+    dataset = ? GROUP BY frequency ORDER BY 2, 1",
+    list(source, dataset)
+  )$frequency
 }
 
 # The attributes of each series, with the instant from which they hold.
@@ -305,9 +366,9 @@ store_attributes <- function(store, series, at = Inf) {
 # The catalogue of series, or of those with these `ids`, or with these `keys`
 # and all whose key has a side or an encoded character: id, source, dataset,
 # shape, key, frequency, dimensions (JSON), and with `sizes` also rows, first,
-# last (times), bytes.
+# last (times), and with `bytes` those.
 store_series <- function(store, source = NULL, dataset = NULL, sizes = FALSE,
-                         shape = NULL, ids = NULL, keys = NULL) {
+                         shape = NULL, ids = NULL, keys = NULL, bytes = sizes) {
   where <- c(
     if (!is.null(source)) "s.source = ?",
     if (!is.null(dataset)) "s.dataset = ?", if (!is.null(shape)) "s.shape = ?",
@@ -335,19 +396,43 @@ store_series <- function(store, source = NULL, dataset = NULL, sizes = FALSE,
     return(get("", "", ""))
   }
   here <- get(
-    ", sum(1.0 * g.times) AS rows, min(g.first) AS first, max(g.last) AS last,
-    sum(1.0 * length(g.body)) AS bytes",
+    paste0(
+      ", sum(1.0 * g.times) AS rows, min(g.first) AS first, ",
+      "max(g.last) AS last",
+      if (bytes) ", sum(1.0 * length(g.body)) AS bytes"
+    ),
     " JOIN segments g ON g.series = s.id", " GROUP BY s.id"
   )
   away <- get(
-    ", m.times AS rows, m.first, m.last, 0.0 AS bytes",
-    " JOIN moved m ON m.series = s.id", ""
+    ", m.times AS rows, m.first, m.last", " JOIN moved m ON m.series = s.id", ""
   )
   if (!nrow(away)) {
     return(here)
   }
-  away$bytes <- moved_bytes(store, away)
+  if (bytes) away$bytes <- moved_bytes(store, away)
   sizes_together(here, away)
+}
+
+# The series of a dataset that have rows, in any order: id, source, dataset,
+# key, frequency, rows, first, last.
+store_spans <- function(store, source, dataset) {
+  read <- function(statement) {
+    rows <- sql_get(store, statement, list(source, dataset))
+    rows$source <- rep(source, nrow(rows))
+    rows$dataset <- rep(dataset, nrow(rows))
+    rows
+  }
+  here <- read(
+    "SELECT s.id, s.key, s.frequency, sum(1.0 * g.times) AS rows, min(g.first)
+    AS first, max(g.last) AS last FROM series s JOIN segments g ON g.series =
+      s.id WHERE s.source = ? AND s.dataset = ? GROUP BY s.id"
+  )
+  away <- read(
+    "SELECT s.id, s.key, s.frequency, m.times AS rows, m.first, m.last FROM
+    series s JOIN moved m ON m.series = s.id WHERE s.source = ? AND s.dataset =
+      ?"
+  )
+  if (nrow(away)) sizes_together(here, away) else here
 }
 
 # The bytes of series that are stored elsewhere; NA where that is not known.

@@ -291,7 +291,7 @@ header_list <- function(raw) {
 trimmed <- function(text) {
   spaced <- startsWith(text, " ")
   text[spaced] <- substring(text[spaced], 2L)
-  more <- grepl("^[ \t\r\n]|[ \t\r\n]$", text)
+  more <- grepl("^[ \t\r\n]|[ \t\r\n]$", text, perl = TRUE, useBytes = TRUE)
   if (any(more)) text[more] <- trimws(text[more])
   text
 }

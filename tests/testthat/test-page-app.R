@@ -379,14 +379,14 @@ test_that("a thousand series are listed in part", {
   expect_identical(browse_matching(series, "station 0420")$key, "station-0420")
   expect_identical(nrow(browse_matching(series, "CM station-00")), 99L)
   buttons <- function(...) {
-    listed <- as.character(browse_tree(series, ...))
+    listed <- as.character(browse_tree(place, ...))
     lengths(regmatches(listed, gregexpr("<button", listed)))
   }
   # a dataset that is closed is one button, an open one has its first series
   expect_identical(buttons("", "", character()), 1L)
   expect_identical(buttons("", "import/levels", character()), 201L)
   expect_match(
-    as.character(browse_tree(series, "", "import/levels", character())),
+    as.character(browse_tree(place, "", "import/levels", character())),
     "and\\s+900\\s+more"
   )
   expect_identical(buttons("nothing", "", character()), 0L)

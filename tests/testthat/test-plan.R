@@ -295,7 +295,7 @@ test_that("planning reads archive and calendar once for all symbols", {
     archive
   )
   expect_identical(nrow(plan$requests), 0L)
-  expect_lte(counted$sql_get, 4)
+  expect_lte(counted$sql_get, 5)
   expect_lte(counted$calendar_definition, 1)
   expect_gt(counted$sql_get, 0)
 })
