@@ -143,10 +143,10 @@ print.vetusta_archive <- function(x, ...) {
     cat("archive ", x$path, " (closed)\n", sep = "")
     return(invisible(x))
   }
-  series <- store_series(x, sizes = TRUE)
+  datasets <- store_series_datasets(x)
   cat(
-    "archive ", x$path, ": ", format(nrow(series), big.mark = ","), " series",
-    ", ", counted(sum(series$rows), "row"), "\n",
+    "archive ", x$path, ": ", format(sum(datasets$series), big.mark = ","),
+    " series, ", counted(sum(datasets$rows), "row"), "\n",
     sep = ""
   )
   invisible(x)

@@ -69,11 +69,12 @@ postgres_connect <- function(parts, read_only, password, uri) {
     tcp_user_timeout = "60000", client_encoding = "UTF8"
   )
   usual[names(parts)] <- parts
-  # they apply to a new connection too
+  # they apply to a new connection too; statements are short, and compiling one
+  # takes longer than it does
   usual$options <- paste(
     c(
       parts$options, "-c search_path=vetusta -c DateStyle=ISO",
-      "-c extra_float_digits=1", "-c client_min_messages=warning",
+      "-c extra_float_digits=1", "-c client_min_messages=warning", "-c jit=off",
       if (read_only) "-c default_transaction_read_only=on"
     ),
     collapse = " "

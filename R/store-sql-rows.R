@@ -309,9 +309,9 @@ store_first <- function(store, source, dataset, most, frequency = NULL) {
     paste(
       "SELECT s.id FROM series s WHERE s.source = ? AND s.dataset = ?",
       if (!is.null(frequency)) "AND s.frequency = ?",
-      "AND (EXISTS (SELECT 1 FROM segments g WHERE g.series = s.id) OR EXISTS
-      (SELECT 1 FROM moved m WHERE m.series = s.id))
-      ORDER BY s.key, s.frequency LIMIT CAST(? AS bigint)"
+      # looked up for each, so that no server reads the whole table first
+      "AND ((SELECT 1 FROM segments g WHERE g.series = s.id LIMIT 1) IS NOT NULL
+      OR (SELECT 1 FROM moved m WHERE m.series = s.id) IS NOT NULL) ORDER BY s.key, s.frequency LIMIT CAST(? AS bigint)"
     ),
     c(list(source, dataset), frequency, most)
   )$id

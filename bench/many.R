@@ -2,7 +2,7 @@
 # and on a PostgreSQL server: opening, lists, status, a refresh that has nothing
 # to do, and the first view of the page. Each is a process of its own, in turn.
 # Run from the project's folder: Rscript bench/many.R [series ...]; the file
-# alone with VETUSTA_BENCH=file.
+# alone with VETUSTA_BENCH=file, the server alone with =server.
 source("bench/parts.R")
 inside <- asNamespace("vetusta")
 sizes <- c(20000, as.numeric(commandArgs(TRUE)))
@@ -120,6 +120,8 @@ fill <- function(desk, size) {
     paste0("other", i), bars + 1 + i * size / 20, bars + (i + 1) * size / 20
   )
   DBI::dbCommit(connection)
+  # a server does so by itself, a minute later
+  do("ANALYZE")
   archive_close(archive)
 }
 timed_line <- function(desk, words) {
@@ -144,7 +146,7 @@ page <- "
   desk <- vetusta::desk_open('%s')
   inside <- asNamespace('vetusta')
   place <- inside$browse_desk(desk)
-  place$reader()
+  invisible(place$reader())
   html <- c(
     as.character(inside$browse_ui(place)),
     as.character(inside$browse_about(place)),
@@ -203,12 +205,12 @@ say <- function(what, ...) {
   cat(what, ": ", sprintf(...), "\n", sep = "")
   flush(stdout())
 }
-files <- lapply(sizes, function(size) {
+if (only != "server") files <- lapply(sizes, function(size) {
   desk <- desk_of_many(size)
   fill(desk, size)
   desk
 })
-compare("file", files)
+if (only != "server") compare("file", files)
 if (only != "file") {
   server <- postgres_server(environment(), safe = TRUE)
   servers <- lapply(sizes, function(size) {
