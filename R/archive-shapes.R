@@ -94,8 +94,15 @@ parcel_of_bars <- function(rows, frequency, ...) {
 # lower case, or has a leading per cent sign; a symbol that would read as one
 # with a side has its last colon percent-encoded.
 bars_key <- function(symbol, side) {
-  like_side <- is.na(side) & grepl(":([a-z]+|%[^:]*)$", symbol)
+  marked <- which(grepl(":", symbol, fixed = TRUE))
+  like_side <- marked[
+    is.na(rep_len(side, length(symbol))[marked]) &
+      grepl(":([a-z]+|%[^:]*)$", symbol[marked])
+  ]
   symbol[like_side] <- sub(":([^:]*)$", "%3A\\1", symbol[like_side])
+  if (all(is.na(side))) {
+    return(as.character(symbol))
+  }
   plain <- grepl("^[a-z]+$", side)
   paste0(
     symbol, ifelse(is.na(side), "", paste0(":", ifelse(plain, "", "%"), side))

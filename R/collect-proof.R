@@ -168,12 +168,11 @@ covered_now <- function(archive, query, keys = NULL) {
   )
 }
 
-# Covered ranges of bars with the `symbol` of each, of a query's interval and of
-# its session or all sessions; others have none. They may be of symbols that the
-# query does not ask for.
+# Covered ranges of bars: symbol, start, end, of a query's interval and of its
+# session or all sessions. They may be of symbols that it does not ask for.
 covered_symbols <- function(query, archive) {
   sessions <- unique(c(query$session, "all"))
-  # where they are not looked up by key, the keys tell the symbol
+  endings <- bars_cover_key("", query$interval$iso, sessions)
   few <- store_covered_few(
     archive, query$source$source, query$dataset$name,
     length(sessions) * length(query$symbols)
@@ -181,15 +180,14 @@ covered_symbols <- function(query, archive) {
   covered <- covered_now(
     archive, query, if (few) bars_cover_keys(query$symbols, query)
   )
-  symbol <- rep(NA_character_, nrow(covered))
-  for (session in sessions) {
-    ending <- bars_cover_key("", query$interval$iso, session)
+  covered$symbol <- rep(NA_character_, nrow(covered))
+  for (ending in endings) {
     at <- which(endsWith(covered$key, ending))
     key <- covered$key[at]
-    symbol[at] <- substr(key, 1, nchar(key) - nchar(ending))
+    covered$symbol[at] <- substr(key, 1, nchar(key) - nchar(ending))
   }
-  covered$symbol <- symbol
-  covered
+  other <- is.na(covered$symbol)
+  if (any(other)) covered[!other, , drop = FALSE] else covered
 }
 
 # Open windows of a query's dataset, read once while planning.

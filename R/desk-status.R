@@ -69,12 +69,13 @@ status_series_columns <- data.frame(
   last = numeric(), behind = numeric(), stale = logical()
 )
 
-# The stored series of a query's dataset, each dataset read once.
+# The stored series of a query's dataset and interval, each read once.
 status_catalogue <- function(archive) {
   read <- list()
   function(query) {
-    place <- c(query$source$source, query$dataset$name)
-    at <- paste(place, collapse = "\r")
+    at <- paste(
+      query$source$source, query$dataset$name, query$interval$iso, sep = "\r"
+    )
     if (is.null(read[[at]])) read[[at]] <<- query_catalogue(query, archive)
     read[[at]]
   }

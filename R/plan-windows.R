@@ -128,7 +128,8 @@ missing_bars <- function(query, archive, calendar = NULL) {
   covered <- covered[there, ]
   owner <- owner[there]
   # most symbols have one range or none
-  count <- tabulate(match(owner, symbols), length(symbols))
+  number <- match(owner, symbols)
+  count <- tabulate(number, length(symbols))
   at <- match(symbols, owner)
   single <- which(count == 1)
   before <- data.frame(
@@ -142,17 +143,19 @@ missing_bars <- function(query, archive, calendar = NULL) {
     to = rep(window$to, length(single))
   )
   after <- after[after$from < after$to, ]
-  rest <- lapply(which(count > 1), function(i) {
-    left <- missing_of(window, NULL, covered[owner == symbols[i], ])
-    data.frame(
-      symbol = rep(symbols[i], nrow(left)),
-      from = left$start,
-      to = left$end
+  several <- which(count[number] > 1)
+  groups <- split(several, number[several])
+  left <- lapply(unname(groups), function(at) {
+    missing_of(
+      window, NULL, list(start = covered$start[at], end = covered$end[at])
     )
   })
-  all <- do.call(
-    rbind, c(list(whole(symbols[count == 0]), before, after), rest)
+  rest <- data.frame(
+    symbol = rep(symbols[as.integer(names(groups))], vapply(left, nrow, 0L)),
+    from = as.numeric(unlist(lapply(left, `[[`, "start"))),
+    to = as.numeric(unlist(lapply(left, `[[`, "end")))
   )
+  all <- rbind(whole(symbols[count == 0]), before, after, rest)
   all <- all[all$from < all$to, ]
   all <- kept_pieces(all, all$from > window$from, query, calendar)
   all[order(match(all$symbol, symbols), all$from), ]

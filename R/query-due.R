@@ -14,7 +14,9 @@ query_catalogue.default <- function(query, archive) {
 # Keys tell which are asked for: dimensions and an order would only take time.
 #' @export
 query_catalogue.vetusta_query_bars <- function(query, archive) {
-  store_spans(archive, query$source$source, query$dataset$name)
+  store_spans(
+    archive, query$source$source, query$dataset$name, query$interval$iso
+  )
 }
 
 # The rows of a catalogue that belong to a query.
@@ -212,9 +214,9 @@ complete_until <- function(covered, keys, from) {
   keys <- unique(keys)
   at <- match(covered$key, keys)
   first <- which(covered$start <= from & covered$end > from & !is.na(at))
-  first <- first[order(covered$end[first])]
   ends <- rep(NA_real_, length(keys))
-  # of several ranges of a key the last written is the longest
+  # of several ranges of a key the last one written is the longest
+  if (anyDuplicated(at[first])) first <- first[order(covered$end[first])]
   ends[at[first]] <- covered$end[first]
   if (!length(ends) || anyNA(ends)) NA_real_ else min(ends)
 }

@@ -99,7 +99,9 @@ sql_hold_series.vetusta_store_postgres <- function(store, id) {
   }
 }
 
-# Counted and taken by the server, one collector at a time, by its clock.
+# Counted and taken by the server, one collector at a time, by its clock. Others
+# wait only until the token is taken, and not until it is on the disk; the
+# request is sent once it is, so that no crash of the server forgets it.
 #' @export
 store_token_take.vetusta_store_postgres <- function(store, source, limits,
                                                     under_way, weight = 1) {
@@ -110,10 +112,20 @@ store_token_take.vetusta_store_postgres <- function(store, source, limits,
     auto_unbox = TRUE, digits = NA
   )
   id <- sql_get(
-    store, "SELECT token_take(?, ?, ?, ?::json) AS id",
-    list(source, under_way, weight, as.character(json))
+    store,
+    "SELECT token_take(?, ?, ?, ?::json) AS id @lazily",
+    list(source, under_way, weight, as.character(json)),
+    often = TRUE
   )$id
-  if (is.na(id)) list() else list(id = id)
+  if (is.na(id)) {
+    return(list())
+  }
+  # the disk has a transaction with all that were before it
+  sql_do(
+    store, "UPDATE tokens SET weight = weight WHERE rowid = ?", list(id),
+    often = TRUE
+  )
+  list(id = id)
 }
 
 #' @export

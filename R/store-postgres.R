@@ -121,7 +121,8 @@ postgres_words <- c(
   numbers = "(SELECT value::bigint AS value FROM
     json_array_elements_text(?::json))",
   texts = "(SELECT value FROM json_array_elements_text(?::json))",
-  differs = "IS DISTINCT FROM", valid = "json_whole(body)"
+  differs = "IS DISTINCT FROM", valid = "json_whole(body)",
+  lazily = "FROM (SELECT set_config('synchronous_commit', 'off', true)) lazily"
 )
 postgres_worded <- new.env(parent = emptyenv())
 

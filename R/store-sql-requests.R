@@ -77,8 +77,9 @@ store_forget <- function(store, kind, source, dataset, key) {
 
 # The latest instant at which an answered request can have been counted.
 store_token_made <- function(store, id, at) {
+  # a token that lost this in a crash would count longer
   sql_do(
-    store, "UPDATE tokens SET taken = ? WHERE rowid = ?", list(at, id),
+    store, "UPDATE tokens SET taken = ? @lazily WHERE rowid = ?", list(at, id),
     often = TRUE
   )
 }

@@ -268,17 +268,17 @@ store_series_datasets <- function(store) {
     )
   }
   here <- summed("segments", "count(DISTINCT s.id)")
+  names <- c("source", "dataset", "shape", "series", "rows", "first", "last")
+  here <- here[names]
+  if (!sql_any_moved(store)) {
+    return(here)
+  }
   # a series may have rows in both places
   away <- summed(
     "moved",
     "sum(CASE WHEN EXISTS (SELECT 1 FROM segments h WHERE h.series = s.id) THEN
     0 ELSE 1 END)"
   )
-  names <- c("source", "dataset", "shape", "series", "rows", "first", "last")
-  here <- here[names]
-  if (!nrow(away)) {
-    return(here)
-  }
   all <- rbind(here, away[names])
   place <- paste(all$source, all$dataset, sep = "\r")
   first <- which(!duplicated(place))
@@ -403,6 +403,9 @@ store_series <- function(store, source = NULL, dataset = NULL, sizes = FALSE,
     ),
     " JOIN segments g ON g.series = s.id", " GROUP BY s.id"
   )
+  if (!sql_any_moved(store)) {
+    return(here)
+  }
   away <- get(
     ", m.times AS rows, m.first, m.last", " JOIN moved m ON m.series = s.id", ""
   )
@@ -413,26 +416,35 @@ store_series <- function(store, source = NULL, dataset = NULL, sizes = FALSE,
   sizes_together(here, away)
 }
 
-# The series of a dataset that have rows, in any order: id, source, dataset,
-# key, frequency, rows, first, last.
-store_spans <- function(store, source, dataset) {
+# The series of a dataset and frequency that have rows, in any order: id,
+# source, dataset, key, frequency, rows, first, last. What is the same for all is
+# not read for each.
+store_spans <- function(store, source, dataset, frequency) {
+  place <- list(source = source, dataset = dataset, frequency = frequency)
   read <- function(statement) {
-    rows <- sql_get(store, statement, list(source, dataset))
-    rows$source <- rep(source, nrow(rows))
-    rows$dataset <- rep(dataset, nrow(rows))
+    rows <- sql_get(store, statement, unname(place))
+    for (name in names(place)) rows[[name]] <- rep(place[[name]], nrow(rows))
     rows
   }
   here <- read(
-    "SELECT s.id, s.key, s.frequency, sum(1.0 * g.times) AS rows, min(g.first)
-    AS first, max(g.last) AS last FROM series s JOIN segments g ON g.series =
-      s.id WHERE s.source = ? AND s.dataset = ? GROUP BY s.id"
+    "SELECT s.id, s.key, sum(1.0 * g.times) AS rows, min(g.first) AS first,
+    max(g.last) AS last FROM series s JOIN segments g ON g.series = s.id WHERE
+      s.source = ? AND s.dataset = ? AND s.frequency = ? GROUP BY s.id"
   )
+  if (!sql_any_moved(store)) {
+    return(here)
+  }
   away <- read(
-    "SELECT s.id, s.key, s.frequency, m.times AS rows, m.first, m.last FROM
-    series s JOIN moved m ON m.series = s.id WHERE s.source = ? AND s.dataset =
-      ?"
+    "SELECT s.id, s.key, m.times AS rows, m.first, m.last FROM series s JOIN
+    moved m ON m.series = s.id WHERE s.source = ? AND s.dataset = ? AND
+      s.frequency = ?"
   )
   if (nrow(away)) sizes_together(here, away) else here
+}
+
+# Whether any rows are in a column store.
+sql_any_moved <- function(store) {
+  nrow(sql_get(store, "SELECT 1 AS one FROM moved LIMIT 1", often = TRUE)) > 0
 }
 
 # The bytes of series that are stored elsewhere; NA where that is not known.

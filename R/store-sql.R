@@ -7,6 +7,7 @@
 # `value`
 #   @differs           is another value, or exactly one of both is missing
 #   @valid             whether the column `body` is JSON
+#   @lazily            (a FROM) others need not wait until the disk has it
 
 # `often`: a statement of every request, which a store may keep prepared.
 sql_get <- function(store, statement, params = NULL, often = FALSE) {

@@ -142,7 +142,7 @@ meta_form <- function(meta) {
 sqlite_words <- c(
   numbers = "(SELECT value FROM json_each(?))",
   texts = "(SELECT value FROM json_each(?))", differs = "IS NOT",
-  valid = "json_valid(body)"
+  valid = "json_valid(body)", lazily = ""
 )
 sqlite_worded <- new.env(parent = emptyenv())
 

@@ -191,13 +191,10 @@ compare <- function(what, desks, times = 5) {
     middle <- apply(matrix(spent, length(desks)), 1, stats::median)
     say(
       paste0(what, ": ", name),
+      "%s",
       paste(
-        c(
-          "%.2f s", rep("%.2f s (%.2f)", length(desks) - 1)
-        ),
-        collapse = ", "
-      ),
-      middle[1], middle[2], middle[2] / middle[1]
+        sprintf("%.2f s (%.2f)", middle, middle / middle[1]), collapse = ", "
+      )
     )
   }
 }
