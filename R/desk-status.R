@@ -69,16 +69,31 @@ status_series_columns <- data.frame(
   last = numeric(), behind = numeric(), stale = logical()
 )
 
-# The stored series of a query's dataset and interval, each read once.
+# The stored series of a query's dataset and interval, and their keys, each read
+# once.
 status_catalogue <- function(archive) {
-  read <- list()
-  function(query) {
-    at <- paste(
-      query$source$source, query$dataset$name, query$interval$iso, sep = "\r"
-    )
-    if (is.null(read[[at]])) read[[at]] <<- query_catalogue(query, archive)
-    read[[at]]
+  kept <- list()
+  once <- function(read, what) {
+    function(query) {
+      at <- paste(
+        what, query$source$source, query$dataset$name, query$interval$iso,
+        sep = "\r"
+      )
+      if (is.null(kept[[at]])) kept[[at]] <<- read(query, archive)
+      kept[[at]]
+    }
   }
+  list(
+    series = once(query_catalogue, "series"),
+    keys = once(
+      function(query, archive) {
+        store_keys(
+          archive, query$source$source, query$dataset$name, query$interval$iso
+        )
+      },
+      "keys"
+    )
+  )
 }
 
 # The row of a query, or with `each` the rows of its series.
@@ -99,10 +114,11 @@ status_query <- function(desk, name, archive, catalogue, each) {
   )
   query <- made$query
   matching <- if (!is.null(archive) && !is.null(query)) {
-    series <- catalogue(query)
-    at <- which(query_series(query, series))
-    if (length(at) < nrow(series)) series[at, ] else series
+    query_stored(query, archive, catalogue, each)
   }
+  # a total is a row for all series
+  count <- NROW(matching)
+  if (count) count <- matching[["series"]] %||% count
   due <- if (!is.null(query)) query_due(query, matching)
   allowed <- if (!is.null(entry$stale)) {
     interval_seconds(time_interval(entry$stale))
@@ -138,7 +154,7 @@ status_query <- function(desk, name, archive, catalogue, each) {
   list(
     query = name,
     source = entry$source,
-    series = as.numeric(NROW(matching)),
+    series = as.numeric(count),
     rows = status_rows(archive, query, matching),
     asked = as.numeric(max(length(query$symbols), 0L)),
     from = as.numeric(query$from %||% NA_real_),
@@ -187,6 +203,11 @@ status_incomplete <- function(archive, query) {
 # of its period.
 status_known <- function(archive, matching, due) {
   newest <- matching[which.max(matching$last), ]
+  if (is.na(newest$id)) {
+    newest$id <- store_series_until(
+      archive, newest$source, newest$dataset, newest$frequency, newest$last
+    )
+  }
   values <- store_read(archive, newest$id, from = newest$last, to = Inf)
   known <- as.numeric(values$columns$known)
   if (!length(known)) {

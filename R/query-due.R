@@ -19,6 +19,40 @@ query_catalogue.vetusta_query_bars <- function(query, archive) {
   )
 }
 
+# The stored series of a query with their sizes; without `each` it may be one
+# row for all of them: their number (`series`), the sum of their rows, and their
+# first and last time.
+query_stored <- function(query, archive, catalogue, each) {
+  UseMethod("query_stored")
+}
+
+#' @export
+query_stored.default <- function(query, archive, catalogue, each) {
+  series <- catalogue$series(query)
+  at <- which(query_series(query, series))
+  if (length(at) < nrow(series)) series[at, ] else series
+}
+
+# Keys are read first: they tell whether all series of the interval are asked
+# for, or a few.
+#' @export
+query_stored.vetusta_query_bars <- function(query, archive, catalogue, each) {
+  keys <- catalogue$keys(query)
+  if (!any(grepl(":", keys, fixed = TRUE))) {
+    asked <- bars_key(query$symbols, NA_character_)
+    place <- list(
+      archive, query$source$source, query$dataset$name, query$interval$iso
+    )
+    if (4 * length(asked) < length(keys)) {
+      return(do.call(store_spans, c(place, list(asked))))
+    }
+    if (!each && length(keys) <= length(asked) && all(keys %in% asked)) {
+      return(do.call(store_spans_total, place))
+    }
+  }
+  NextMethod()
+}
+
 # The rows of a catalogue that belong to a query.
 query_series <- function(query, series) UseMethod("query_series")
 
@@ -113,7 +147,7 @@ query_due.vetusta_query_bars <- function(query, series) {
     coverage = function(matching, until) {
       if (is.na(until)) until <- max(ends(max(matching$last)))
       window <- data.frame(from = query$from, to = utc(until))
-      # each side of a price is a series
+      # each side of a price is a series; a total has none
       sides <- max(
         1, nrow(matching) / length(unique(without_side(matching$key))),
         na.rm = TRUE

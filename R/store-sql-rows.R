@@ -311,7 +311,8 @@ store_first <- function(store, source, dataset, most, frequency = NULL) {
       if (!is.null(frequency)) "AND s.frequency = ?",
       # looked up for each, so that no server reads the whole table first
       "AND ((SELECT 1 FROM segments g WHERE g.series = s.id LIMIT 1) IS NOT NULL
-      OR (SELECT 1 FROM moved m WHERE m.series = s.id) IS NOT NULL) ORDER BY s.key, s.frequency LIMIT CAST(? AS bigint)"
+      OR (SELECT 1 FROM moved m WHERE m.series = s.id) IS NOT NULL)
+      ORDER BY s.key, s.frequency LIMIT CAST(? AS bigint)"
     ),
     c(list(source, dataset), frequency, most)
   )$id
@@ -416,20 +417,25 @@ store_series <- function(store, source = NULL, dataset = NULL, sizes = FALSE,
   sizes_together(here, away)
 }
 
-# The series of a dataset and frequency that have rows, in any order: id,
-# source, dataset, key, frequency, rows, first, last. What is the same for all is
-# not read for each.
-store_spans <- function(store, source, dataset, frequency) {
+# The series of a dataset and frequency that have rows, all of them or those
+# with these keys, in any order: id, source, dataset, key, frequency, rows,
+# first, last. What is the same for all is not read for each.
+store_spans <- function(store, source, dataset, frequency, keys = NULL) {
   place <- list(source = source, dataset = dataset, frequency = frequency)
-  read <- function(statement) {
-    rows <- sql_get(store, statement, unname(place))
+  some <- if (!is.null(keys)) "AND s.key IN @texts"
+  read <- function(...) {
+    rows <- sql_get(
+      store, paste(...),
+      c(unname(place), if (!is.null(keys)) json_array(keys))
+    )
     for (name in names(place)) rows[[name]] <- rep(place[[name]], nrow(rows))
     rows
   }
   here <- read(
     "SELECT s.id, s.key, sum(1.0 * g.times) AS rows, min(g.first) AS first,
     max(g.last) AS last FROM series s JOIN segments g ON g.series = s.id WHERE
-      s.source = ? AND s.dataset = ? AND s.frequency = ? GROUP BY s.id"
+      s.source = ? AND s.dataset = ? AND s.frequency = ?",
+    some, "GROUP BY s.id"
   )
   if (!sql_any_moved(store)) {
     return(here)
@@ -437,14 +443,71 @@ store_spans <- function(store, source, dataset, frequency) {
   away <- read(
     "SELECT s.id, s.key, m.times AS rows, m.first, m.last FROM series s JOIN
     moved m ON m.series = s.id WHERE s.source = ? AND s.dataset = ? AND
-      s.frequency = ?"
+      s.frequency = ?",
+    some
   )
   if (nrow(away)) sizes_together(here, away) else here
 }
 
+# The keys of the series of a dataset and frequency, also of those without rows.
+store_keys <- function(store, source, dataset, frequency) {
+  sql_get(
+    store,
+    "SELECT key FROM series WHERE source = ? AND dataset = ? AND frequency = ?",
+    list(source, dataset, frequency)
+  )$key
+}
+
+# One row for all series of a dataset and frequency that have rows, with their
+# number as `series`, and without id and key; no row where none has any.
+store_spans_total <- function(store, source, dataset, frequency) {
+  if (sql_any_moved(store)) {
+    spans <- store_spans(store, source, dataset, frequency)
+    total <- list(
+      series = nrow(spans),
+      rows = sum(spans$rows),
+      first = min(spans$first, Inf),
+      last = max(spans$last, -Inf)
+    )
+  } else {
+    total <- sql_get(
+      store,
+      "SELECT count(DISTINCT s.id) AS series, sum(1.0 * g.times) AS rows,
+      min(g.first) AS first, max(g.last) AS last FROM series s JOIN segments g
+        ON g.series = s.id WHERE s.source = ? AND s.dataset = ? AND s.frequency
+        = ?",
+      list(source, dataset, frequency)
+    )
+  }
+  row <- data.frame(
+    id = NA_real_, key = NA_character_, source = source, dataset = dataset,
+    frequency = frequency, series = as.numeric(total$series),
+    rows = as.numeric(total$rows), first = as.numeric(total$first),
+    last = as.numeric(total$last)
+  )
+  row[row$series > 0, , drop = FALSE]
+}
+
+# A series of a dataset and frequency whose last row has this time.
+store_series_until <- function(store, source, dataset, frequency, last) {
+  at <- function(table) {
+    sql_get(
+      store,
+      paste(
+        "SELECT s.id FROM series s JOIN", table, "g ON g.series = s.id WHERE
+        s.source = ? AND s.dataset = ? AND s.frequency = ? AND g.last = ?
+        LIMIT 1"
+      ),
+      list(source, dataset, frequency, last)
+    )$id
+  }
+  here <- at("segments")
+  if (length(here)) here else at("moved")
+}
+
 # Whether any rows are in a column store.
 sql_any_moved <- function(store) {
-  nrow(sql_get(store, "SELECT 1 AS one FROM moved LIMIT 1", often = TRUE)) > 0
+  nrow(sql_get(store, "SELECT 1 AS one FROM moved LIMIT 1")) > 0
 }
 
 # The bytes of series that are stored elsewhere; NA where that is not known.
