@@ -68,6 +68,7 @@ bench: $(LIB)/installed
 	@$(WITH_LIBRARY) Rscript bench/figures.R
 	@$(WITH_LIBRARY) Rscript bench/model.R
 	@$(WITH_LIBRARY) Rscript bench/scale.R
+	@$(WITH_LIBRARY) Rscript bench/many.R
 	@$(WITH_LIBRARY) Rscript bench/growth.R
 	@$(WITH_LIBRARY) Rscript bench/vintages.R
 	@$(WITH_LIBRARY) Rscript bench/small.R

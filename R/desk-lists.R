@@ -156,7 +156,7 @@ at_place <- function(work, where) {
 list_lines <- function(path) {
   lines <- readLines(path, warn = FALSE, encoding = "UTF-8")
   noted <- grepl("#", lines, fixed = TRUE)
-  lines[noted] <- sub("#.*", "", lines[noted])
+  if (any(noted)) lines[noted] <- sub("#.*", "", lines[noted])
   lines <- trimmed(lines)
   lines[nzchar(lines)]
 }

@@ -122,15 +122,20 @@ missing_bars <- function(query, archive, calendar = NULL) {
     return(whole(symbols))
   }
   covered <- query$covered %||% covered_symbols(query, archive)
-  owner <- covered$symbol
-  # ignore coverage outside the window and of other sessions or intervals
-  there <- !is.na(owner) & covered$end > window$from & covered$start < window$to
-  covered <- covered[there, ]
-  owner <- owner[there]
-  # most symbols have one range or none
-  number <- match(owner, symbols)
+  # most symbols are covered by one range, or by none
+  number <- match(covered$symbol, symbols)
+  over <- covered$start <= window$from & covered$end >= window$to
+  done <- logical(length(symbols))
+  done[number[which(over)]] <- TRUE
+  symbols <- symbols[!done]
+  # ignore coverage outside the window and of other symbols
+  there <- which(
+    !done[number] & covered$end > window$from & covered$start < window$to
+  )
+  covered <- covered[there, c("symbol", "start", "end")]
+  number <- match(covered$symbol, symbols)
   count <- tabulate(number, length(symbols))
-  at <- match(symbols, owner)
+  at <- match(symbols, covered$symbol)
   single <- which(count == 1)
   before <- data.frame(
     symbol = symbols[single],

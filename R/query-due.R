@@ -245,7 +245,6 @@ query_complete.vetusta_query_observations <- function(query, archive) {
 
 complete_until <- function(covered, keys, from) {
   from <- as.numeric(from)
-  keys <- unique(keys)
   at <- match(covered$key, keys)
   first <- which(covered$start <= from & covered$end > from & !is.na(at))
   ends <- rep(NA_real_, length(keys))

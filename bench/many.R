@@ -22,7 +22,8 @@ desk_of_many <- function(size, uri = NULL) {
       "datasets:", "  bars:", "    shape: bars",
       "    request: /bars/{symbol}{?from,to}",
       "    parameters: {from: {as: epoch-s}, to: {as: epoch-s}}",
-      "    rows: /items", "    columns: {time: {at: /t, as: epoch-s}, close: /c}"
+      "    rows: /items",
+      "    columns: {time: {at: /t, as: epoch-s}, close: /c}"
     ),
     file.path(folder, "sources", "bench.yml")
   )

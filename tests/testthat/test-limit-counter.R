@@ -332,3 +332,31 @@ test_that("the wait for other processes' requests is never too long", {
   expect_identical(late, 0)
   expect_gt(taken, 100)
 })
+
+test_that("a token is known to all at once, and a crash does not forget it", {
+  server <- postgres_server(safe = TRUE)
+  server$sql("CREATE DATABASE tokens")
+  archive <- archive_open(server$uri("tokens"))
+  other <- archive_open(server$uri("tokens"))
+  limits <- list(list(count = 12, seconds = 3600, weighs = FALSE))
+  taken <- numeric()
+  for (i in 1:10) {
+    taken <- c(taken, vetusta:::store_token_take(archive, "quay", limits, 5)$id)
+    expect_true(tail(taken, 1) %in% vetusta:::store_tokens(other, "quay")$id)
+  }
+  # the server ends without writing what it has in memory
+  server$stop("immediate")
+  server$start()
+  after <- archive_open(server$uri("tokens"))
+  expect_setequal(vetusta:::store_tokens(after, "quay")$id, taken)
+  for (i in 1:2) {
+    expect_length(vetusta:::store_token_take(after, "quay", limits, 5), 1)
+  }
+  expect_length(vetusta:::store_token_take(after, "quay", limits, 5), 0)
+  # what is told of a token later may be forgotten, which counts it longer
+  vetusta:::store_token_made(after, taken[1], 0)
+  expect_false(
+    taken[1] %in% vetusta:::store_tokens(after, "quay", since = 100)$id
+  )
+  for (one in list(archive, other, after)) archive_close(one)
+})

@@ -374,8 +374,19 @@ test_that("a thousand series are listed in part", {
   archive_close(archive)
   place <- browse_archive_place(path)
   withr::defer(place$close())
+  # the first view needs no list of all series
+  expect_match(as.character(browse_about(place)), "1,000 series")
+  expect_match(as.character(browse_overview(place)), "station-0001")
+  expect_match(
+    as.character(browse_tree(place, "", "", character())), "1,000 series"
+  )
+  expect_null(place$memory$series)
   series <- browse_series(place)
   expect_identical(nrow(series), 1000L)
+  # chosen by ID, in the order of the choice; what is not there is left out
+  ids <- c(series$id[7], "import/levels/nowhere@D", series$id[3])
+  expect_identical(browse_chosen(place, ids)$key, series$key[c(7, 3)])
+  expect_null(browse_chosen(place, character()))
   expect_identical(browse_matching(series, "station 0420")$key, "station-0420")
   expect_identical(nrow(browse_matching(series, "CM station-00")), 99L)
   buttons <- function(...) {
