@@ -61,6 +61,18 @@ archive_find <- function(archive, ids = NULL) {
   )
 }
 
+# The series of a whole ID; no rows, or NULL, where there is none.
+archive_named <- function(archive, id) {
+  # a key with a star is looked for like a pattern
+  if (grepl("[*?]", id)) {
+    return(archive_find(archive, id))
+  }
+  numbers <- numbers_by_key(archive, id)
+  if (length(numbers)) {
+    series_listed(archive, store_series(archive, sizes = TRUE, ids = numbers))
+  }
+}
+
 # The numbers of series by IDs of any form. The database searches by the text of
 # an ID; the whole catalogue is read only where a label may stand for a code, or
 # nothing was found.

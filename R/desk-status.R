@@ -116,6 +116,12 @@ status_query <- function(desk, name, archive, catalogue, each) {
   matching <- if (!is.null(archive) && !is.null(query)) {
     query_stored(query, archive, catalogue, each)
   }
+  if (each && NROW(matching)) {
+    matching <- matching[
+      order(matching$key, matching$frequency, method = "radix"), ,
+      drop = FALSE
+    ]
+  }
   # a total is a row for all series
   count <- NROW(matching)
   if (count) count <- matching[["series"]] %||% count

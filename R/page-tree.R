@@ -55,7 +55,7 @@ browse_chosen <- function(place, ids) {
   # the tree and the heading tell of an archive that is gone
   parts <- lapply(ids, function(id) {
     rows <- tryCatch(
-      archive_find(place$reader(), id), vetusta_error = function(e) NULL
+      archive_named(place$reader(), id), vetusta_error = function(e) NULL
     )
     rows[rows$id %in% id, , drop = FALSE]
   })
