@@ -1,6 +1,7 @@
 # What both SQL stores share: SQLite (store-sqlite.R) and PostgreSQL
-# (store-postgres.R). Series are in store-sql-series.R, everything else in
-# store-sql-rows.R and store-sql-requests.R. Statements are written once; where
+# (store-postgres.R). Series are in store-sql-series.R, their catalogue in
+# store-sql-catalogue.R, everything else in store-sql-rows.R and
+# store-sql-requests.R. Statements are written once; where
 # the two differ they have a placeholder:
 #
 #   @numbers, @texts   the values of a JSON array, as a table with the column
