@@ -291,8 +291,7 @@ collect_start <- function(run, queue, tally, most = run$at_once, fresh = TRUE) {
     # send it now, not when all others are ready
     line_run(run$line, 0)
     if (run$counter$counts_sent()) {
-      line_sent(run$line)
-      run$counter$sent(attr(token, "token"))
+      run$counter$sent(attr(token, "token"), line_sent(run$line))
     }
   }
   wait

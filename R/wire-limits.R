@@ -8,16 +8,13 @@
 
 window_margin <- function(seconds, fastest = Inf, sent = FALSE) {
   if (sent) {
-    return(min(max(0.05 * seconds, 0.03), 0.25))
+    return(min(0.03 * seconds, 0.25))
   }
   min(seconds * 0.005, 0.25, max(seconds * 0.001, 0.5 * fastest))
 }
 
-# The length of a limit's window from the sending of a request, which counts as
-# made `shift` after it.
-window_seconds <- function(limit, fastest, shift) {
-  shift <- shift(limit$seconds)
-  limit$seconds + window_margin(limit$seconds, fastest, shift > 0) - shift
+window_seconds <- function(limit, fastest, sent) {
+  limit$seconds + window_margin(limit$seconds, fastest, sent)
 }
 
 # A day's or month's quota counts from local midnight in the quota's zone.
@@ -41,13 +38,13 @@ quota_end <- function(limit, now) {
 limit_cost <- function(limit, weight) if (isTRUE(limit$weighs)) weight else 1
 
 # Seconds until a request may be sent, given the earlier ones: their `time` and
-# `weight`. `shift` is how long after it is sent it counts as made.
+# `weight`. `sent` is whether these are the times at which they were sent.
 limit_wait <- function(requests, limits, now, weight = 1, fastest = Inf,
-                       shift = no_shift) {
+                       sent = FALSE) {
   waits <- vapply(
     limits,
     function(limit) {
-      window <- window_seconds(limit, fastest, shift)
+      window <- window_seconds(limit, fastest, sent)
       since <- if (is.null(limit$quota)) {
         now - window
       } else {
@@ -77,13 +74,11 @@ limit_wait <- function(requests, limits, now, weight = 1, fastest = Inf,
   max(0, waits)
 }
 
-no_shift <- function(window) 0
-
 # What each limit counts: requests of some seconds, or since an instant.
-limit_windows <- function(limits, now, fastest = Inf, shift = no_shift) {
+limit_windows <- function(limits, now, fastest = Inf, sent = FALSE) {
   lapply(limits, function(limit) {
     window <- if (is.null(limit$quota)) {
-      list(seconds = window_seconds(limit, fastest, shift))
+      list(seconds = window_seconds(limit, fastest, sent))
     } else {
       list(since = quota_start(limit, now) - 1e-6)
     }
@@ -92,12 +87,7 @@ limit_windows <- function(limits, now, fastest = Inf, shift = no_shift) {
 }
 
 longest_window <- function(limits) {
-  max(
-    0,
-    vapply(
-      limits, function(limit) limit$seconds + window_margin(limit$seconds), 0
-    )
-  )
+  max(0, vapply(limits, function(limit) limit$seconds + 0.25, 0))
 }
 
 # The least time in which `requests` requests can be sent, without quotas.
@@ -164,10 +154,12 @@ limit_quotas <- function(requests, limits, made, now, weight = 1) {
 # connections are opened.
 #
 # Where even the shortest answer takes half a second and a quarter of a window,
-# waiting for each answer would waste much of the limit. Then every request,
-# also the next one, counts as made half of that time after it was sent; one
-# that takes half as long again is late, and counts as made now until it is
-# answered.
+# waiting for each answer would waste much of the limit. Then all requests count
+# as made when they are sent, since all take about the same time from there to
+# where they are counted: until it is known that a request has left, which takes
+# a moment on a new connection, a moment from now; then from when it left. One
+# that takes half as long again as the shortest is late, and counts as made now
+# until it is answered.
 #
 # The book is asked only when a token is possible. Its requests are known to
 # have been made at an instant or later, since one in flight may be answered
@@ -179,6 +171,10 @@ limit_counter <- function(limits, book = limit_memory(), weight = 1) {
   known <- no_requests_known
   # own requests in flight, and when each was sent
   flying <- list(id = numeric(), sent = numeric())
+  # whether requests counted from when they were sent at the last look; those
+  # answered before, with the latest time at which they can have been sent
+  by_sent <- FALSE
+  first <- list(id = numeric(), made = numeric())
   paced <- Filter(function(limit) is.null(limit$quota), limits)
   # no token exists between these instants
   none_from <- none_until <- -Inf
@@ -188,22 +184,49 @@ limit_counter <- function(limits, book = limit_memory(), weight = 1) {
     wait
   }
   least_wait <- function(by, now) {
-    time <- if (travel$is_long()) known$time else pmin(known$time, now)
+    time <- if (by_sent) known$time else pmin(known$time, now)
     limit_wait(
       list(time = time, weight = known$weight), by, now, weight,
-      travel$fastest(), travel$shift
+      travel$fastest(), by_sent
     )
   }
+  # after the first requests others may tell that the source is slow
+  soon <- function(wait, now) {
+    if (travel$is_open() && any(known$time > now - 1)) min(wait, 0.05) else wait
+  }
+  mark <- function(id, made) {
+    book$made(id, made)
+    known$time[known$id == id] <<- made
+  }
+  # what a request counts as changes where its source is found to be slow, or
+  # no longer
+  look <- function(here) {
+    if (travel$is_long() == by_sent) {
+      return(invisible())
+    }
+    by_sent <<- !by_sent
+    # those in flight may still wait for a connection, or be counted now
+    made <- book$now() + limit_under_way
+    for (id in flying$id) mark(id, made)
+    flying$sent[] <<- here
+    if (by_sent) {
+      for (i in seq_along(first$id)) mark(first$id[i], first$made[i])
+      # others with earlier requests under way are given time to do the same
+      now <- book$now()
+      others <- book$requests(now)
+      others <- others$id[others$time < now + limit_under_way - 0.1]
+      none_for(if (length(setdiff(others, flying$id))) 0.2 else 0, here)
+    }
+    first <<- list(id = numeric(), made = numeric())
+  }
   late <- function(here) {
-    if (!travel$is_long()) {
+    if (!by_sent) {
       return(invisible())
     }
     for (id in flying$id[flying$sent + 1.5 * travel$fastest() + 0.1 < here]) {
-      now <- book$now()
-      book$made(id, now + limit_under_way)
-      known$time[known$id == id] <<- now + limit_under_way
-      # looked at again before it could leave a window
-      flying$sent[flying$id == id] <<- here - 1.5 * travel$fastest() + 0.9
+      mark(id, book$now() + 1)
+      # looked at again before that
+      flying$sent[flying$id == id] <<- here - 1.5 * travel$fastest() + 0.8
     }
   }
   list(
@@ -212,25 +235,30 @@ limit_counter <- function(limits, book = limit_memory(), weight = 1) {
         return(0)
       }
       here <- as.numeric(Sys.time())
+      if (travel$is_open()) travel$read(here)
+      look(here)
       late(here)
       if (here >= none_from && here < none_until) {
-        return(none_until - here)
+        return(soon(none_until - here, book$now()))
       }
       travel$read(here)
+      look(here)
       granted <- book$take(
-        limit_windows(limits, book$now(), travel$fastest(), travel$shift),
-        if (travel$is_long()) 0.5 * travel$fastest() else limit_under_way,
-        weight
+        limit_windows(limits, book$now(), travel$fastest(), by_sent),
+        limit_under_way, weight
       )
       now <- book$now()
+      # a token that took long, because a disk or a process stood still, may no
+      # longer count when its request is sent
+      spent <- as.numeric(Sys.time()) - here
+      if (!is.null(granted$id) && spent > 0.5 * limit_under_way) {
+        return(none_for(0.001, here))
+      }
       if (!is.null(granted$id)) {
         taken <<- taken + 1
         known <<- list(
           id = c(known$id, granted$id),
-          time = c(
-            known$time,
-            now + if (travel$is_long()) 0.5 * travel$fastest() else 0
-          ),
+          time = c(known$time, now),
           weight = c(known$weight, weight)
         )
         flying <<- list(
@@ -248,41 +276,46 @@ limit_counter <- function(limits, book = limit_memory(), weight = 1) {
       requests <- book$requests(now - longest_window(limits))
       known <<- list(
         id = requests$id,
-        time = if (travel$is_long()) {
-          requests$time
-        } else {
-          pmin(requests$time, now)
-        },
+        time = if (by_sent) requests$time else pmin(requests$time, now),
         weight = requests$weight
       )
-      wait <- max(0.001, least_wait(limits, now))
-      # answers of others may tell soon that requests count when they are sent
-      if (travel$is_open() && any(requests$time > now)) wait <- min(wait, 0.2)
+      wait <- soon(max(0.001, least_wait(limits, now)), now)
+      # a request of others may be known to have left at any moment
+      if (by_sent && any(requests$time > now)) wait <- min(wait, 0.05)
       none_for(wait, here)
     },
-    counts_sent = function() travel$is_long(),
-    # a busy process sends a request some time after it took its token
-    sent = function(token) {
+    counts_sent = function() by_sent,
+    # a request has left, or (`gone`) not yet, because a connection is opened
+    sent = function(token, gone = TRUE) {
       here <- as.numeric(Sys.time())
-      if (any(flying$sent[flying$id == token] < here - 0.005)) {
-        made <- book$now() + 0.5 * travel$fastest()
-        book$made(token, made)
-        known$time[known$id == token] <<- made
-        flying$sent[flying$id == token] <<- here
-        none_for(least_wait(paced, book$now()), here)
-      }
+      mark(token, book$now() + if (gone) 0 else limit_under_way)
+      flying$sent[flying$id == token] <<- here
+      none_for(least_wait(paced, book$now()), here)
     },
     answered = function(token, seconds = NULL) {
       if (is.null(token)) {
         return(invisible())
       }
-      if (!is.null(seconds)) travel$add(seconds)
+      now <- book$now()
       flying <<- lapply(flying, `[`, flying$id != token)
-      made <- book$now() - travel$back()
-      book$made(token, made)
-      known$time[known$id == token] <<- made
+      # others may read this before they are told of the time
+      if (!by_sent) mark(token, now)
+      if (!is.null(seconds)) travel$add(seconds)
+      if (by_sent) {
+        # as if it had left so long before its answer as the fastest one
+        mark(token, now - if (is.null(seconds)) 0 else travel$fastest())
+      } else {
+        if (travel$back() > 0) mark(token, now - travel$back())
+        if (travel$is_open() || travel$is_long()) {
+          first <<- list(
+            id = c(first$id, token),
+            made = c(first$made, now - (seconds %||% 0))
+          )
+        }
+      }
       here <- as.numeric(Sys.time())
-      if (here < none_until) none_for(least_wait(limits, book$now()), here)
+      look(here)
+      if (here < none_until) none_for(least_wait(limits, now), here)
     }
   )
 }
@@ -305,25 +338,23 @@ travel_times <- function(shared, limits) {
     )
   }
   fastest <- function() if (all$answers < least) Inf else all$fastest
-  is_short <- function(window) {
-    is.finite(fastest()) && fastest() > max(0.25 * window, limit_slow)
-  }
   list(
     fastest = fastest,
-    is_long = function() is_short(seconds),
+    # whether requests count from when they are sent
+    is_long = function() {
+      is.finite(fastest()) && fastest() > max(0.25 * seconds, limit_slow)
+    },
     # how long before its answer a request counts as made
     back = function() {
-      known <- all$answers >= limit_answers || is_short(seconds)
-      gains <- known && all$fastest > 0.12 * seconds
+      gains <- all$answers >= limit_answers && all$fastest > 0.12 * seconds
       if (gains) 0.5 * all$fastest else 0
     },
-    # how long after it is sent a request counts as made, for a window
-    shift = function(window) if (is_short(window)) 0.5 * fastest() else 0,
-    # whether there are not enough answers yet
-    is_open = function() all$answers < least,
+    # whether the first answers may show that requests count so; none takes so
+    # long that it would matter to a longer window
+    is_open = function() all$answers < least && seconds <= 60,
     # what others know, at most once a second
     read = function(here) {
-      if (here > read + (if (all$answers < least) 0.1 else 1)) {
+      if (here > read + (if (all$answers < least) 0.05 else 1)) {
         read <<- here
         all <<- merged(shared())
       }

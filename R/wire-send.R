@@ -219,13 +219,28 @@ pool_wait <- function(pool, seconds) {
   }
 }
 
-# Waits until requests have left, which takes a moment on a new connection.
-line_sent <- function(line, seconds = 0.25) {
+# Waits until the last request has left, for so many seconds at most, and says
+# whether it has. A new connection takes a moment, to look up the name, to
+# connect and to agree on the encryption.
+line_sent <- function(line, seconds = 1) {
   until <- as.numeric(Sys.time()) + seconds
-  while (as.numeric(Sys.time()) < until) {
+  name <- as.character(line$begun)
+  repeat {
+    handle <- line$handles[[name]]
     watched <- curl::multi_fdset(line$pool)
-    if (!length(watched$writes)) break
-    processx::poll(list(processx::curl_fds(watched)), 10)
+    connected <- is.null(handle) ||
+      curl::handle_data(handle)$times[["pretransfer"]] > 0
+    if (connected && !length(watched$writes)) {
+      return(TRUE)
+    }
+    if (as.numeric(Sys.time()) >= until) {
+      return(FALSE)
+    }
+    if (length(c(watched$reads, watched$writes))) {
+      processx::poll(list(processx::curl_fds(watched)), 10)
+    } else {
+      Sys.sleep(0.002)
+    }
     curl::multi_run(timeout = 0, poll = TRUE, pool = line$pool)
   }
 }

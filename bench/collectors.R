@@ -29,6 +29,8 @@ database <- if ("postgres" %in% arguments) {
 late_server <- function(seconds, folder) {
   port <- httpuv::randomPort(host = "127.0.0.1")
   code <- sprintf("
+    # notes of a service that waits for the processor would be late
+    suppressWarnings(try(tools::psnice(value = -15L), TRUE))
     note <- file('%s', 'a')
     bars <- paste0('{\"t\":', 1773300600 + 60 * 1:10, ',\"c\":1}')
     body <- paste0('{\"items\":[', paste(bars, collapse = ','), ']}')

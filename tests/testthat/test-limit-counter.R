@@ -172,9 +172,15 @@ test_that("slow answers do not slow down the requests", {
     clock <- 1e9
     count <- sample(c(1, 4, 9), 1)
     slow <- stats::runif(1, 0.6, 5)
-    uneven <- sample(c(0, 0.02), 1)
+    uneven <- sample(c(0, 0.025), 1)
     part <- c(0, 0.5, 1)[seed %% 3 + 1]
     number <- sample(1:4, 1)
+    # connections that were idle for some time are closed; to open one takes
+    # time, which a collector waits for, but for no more than a second
+    opens <- if (seed %% 2) 0 else stats::runif(1, 0.05, 1.5)
+    keeps <- stats::runif(1, 0.1, 10)
+    idle <- rep(list(numeric()), number)
+    opening <- rep(list(NULL), number)
     tokens <- data.frame(id = numeric(), time = numeric(), weight = numeric())
     travel <- list(fastest = Inf, answers = 0)
     book <- list(
@@ -216,27 +222,83 @@ test_that("slow answers do not slow down the requests", {
       clock <- clock + stats::runif(1, 0, 0.01)
       back <- vapply(flying, function(one) one$back <= clock, TRUE)
       for (one in flying[back]) {
-        counters[[one$by]]$answered(one$token, one$back - one$sent)
+        counters[[one$by]]$answered(one$token, one$waited)
+        idle[[one$by]] <- c(idle[[one$by]], clock)
       }
       flying <- flying[!back]
       by <- sample.int(number, 1)
+      if (!is.null(opening[[by]])) {
+        if (opening[[by]]$until > clock) next
+        counters[[by]]$sent(opening[[by]]$token, opening[[by]]$gone)
+        opening[by] <- list(NULL)
+      }
       if ((wait <- counters[[by]]$take()) == 0) {
-        takes <- slow * (1 + stats::runif(1, 0, uneven))
-        counted <- c(counted, clock + part * takes)
+        takes <- slow + stats::runif(1, 0, uneven)
+        idle[[by]] <- idle[[by]][idle[[by]] > clock - keeps]
+        later <- if (length(idle[[by]])) 0 else opens
+        idle[[by]] <- head(idle[[by]], -1)
+        if (counters[[by]]$counts_sent() && later == 0) {
+          counters[[by]]$sent(attr(wait, "token"))
+        } else if (counters[[by]]$counts_sent()) {
+          opening[[by]] <- list(
+            until = clock + min(later, 1), token = attr(wait, "token"),
+            gone = later <= 1
+          )
+        }
+        counted <- c(counted, clock + later + part * takes)
         flying <- c(flying, list(list(
-          by = by, token = attr(wait, "token"), sent = clock,
-          back = clock + takes
+          by = by, token = attr(wait, "token"), waited = takes,
+          back = clock + later + takes
         )))
       }
     }
     counted <- sort(counted)
     n <- length(counted)
     expect_gt(min(counted[-seq_len(count)] - counted[seq_len(n - count)]), 1)
+    if (opens > 0) next
     # of the limit's own time, after the first answers
     late <- counted[counted > counted[1] + 2 * slow + 12 / count + 12]
     pace <- (length(late) - 1) / count / (max(late) - min(late))
     expect_gt(pace, 1 / 1.15)
   }
+})
+
+test_that("a token that took long is not used", {
+  book <- vetusta:::limit_memory()
+  take <- book$take
+  slow <- 1.2
+  book$take <- function(...) {
+    token <- take(...)
+    Sys.sleep(slow)
+    slow <<- 0
+    token
+  }
+  counter <- vetusta:::limit_counter(list(list(count = 2, seconds = 90)), book)
+  expect_gt(as.numeric(counter$take()), 0)
+  Sys.sleep(0.01)
+  # it counts, so that one is left
+  expect_identical(as.numeric(counter$take()), 0)
+  expect_gt(as.numeric(counter$take()), 50)
+})
+
+test_that("a source that is no longer slow counts answers again", {
+  book <- vetusta:::limit_memory()
+  counter <- vetusta:::limit_counter(list(list(count = 9, seconds = 2)), book)
+  tokens <- lapply(1:9, function(i) attr(counter$take(), "token"))
+  for (token in tokens) counter$answered(token, 1.5)
+  expect_true(counter$counts_sent())
+  # they were sent at least 1.5 s before
+  times <- book$requests(-Inf)$time
+  expect_true(all(times < as.numeric(Sys.time()) - 1.4))
+  Sys.sleep(0.7)
+  token <- attr(counter$take(), "token")
+  other <- attr(counter$take(), "token")
+  for (one in c(token, other)) counter$sent(one)
+  expect_lte(max(book$requests(-Inf)$time), as.numeric(Sys.time()))
+  counter$answered(token, 0.01)
+  expect_false(counter$counts_sent())
+  # the one under way may be counted now or later
+  expect_gt(max(book$requests(-Inf)$time), as.numeric(Sys.time()) + 1)
 })
 
 test_that("while there can be no token none is asked for", {

@@ -331,3 +331,27 @@ test_that("a request begun during a wait is awaited once", {
   expect_identical(came$status, 200L)
   expect_lt(spent, 50)
 })
+
+test_that("a request has left when its connection is open", {
+  # it accepts connections, and never says a word
+  port <- httpuv::randomPort(host = "127.0.0.1")
+  silent <- serverSocket(port)
+  withr::defer(close(silent))
+  left <- function(scheme) {
+    line <- vetusta:::wire_line(1)
+    on.exit(vetusta:::line_close(line))
+    vetusta:::line_start(
+      line,
+      list(
+        url = paste0(scheme, "://127.0.0.1:", port, "/x"), method = "GET",
+        headers = list()
+      ),
+      done = function(response) NULL,
+      failed = function(reason) NULL
+    )
+    vetusta:::line_sent(line, 0.5)
+  }
+  expect_true(left("http"))
+  # the encryption is not agreed on
+  expect_false(left("https"))
+})
