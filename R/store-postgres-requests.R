@@ -106,7 +106,7 @@ sql_hold_series.vetusta_store_postgres <- function(store, id) {
 store_token_take.vetusta_store_postgres <- function(store, source, limits,
                                                     under_way, weight = 1) {
   json <- jsonlite::toJSON(
-    lapply(limits, function(limit) {
+    lapply(store_quotas_lately(store, source, limits), function(limit) {
       limit[intersect(c("count", "weighs", "seconds", "since"), names(limit))]
     }),
     auto_unbox = TRUE, digits = NA

@@ -116,6 +116,40 @@ store_tokens <- function(store, source, since = -1e18) {
   )
 }
 
+# Limits with the tokens of a quota that are older than two minutes counted
+# apart, now and then: what is left of the count, since that time. Such tokens
+# are answered; one that is not is then counted twice.
+store_quotas_lately <- function(store, source, limits) {
+  lapply(limits, function(limit) {
+    if (is.null(limit$since)) {
+      return(limit)
+    }
+    now <- store_now(store)
+    key <- paste(source, format_exact(limit$since), isTRUE(limit$weighs))
+    old <- store$quotas[[key]]
+    if (is.null(old) || now < old$at || old$uses >= 500) {
+      until <- max(limit$since, now - 120)
+      counted <- if (isTRUE(limit$weighs)) "sum(weight)" else "count(*)"
+      tokens <- sql_get(
+        store,
+        paste0(
+          "SELECT coalesce(", counted, ", 0) AS taken FROM tokens WHERE source
+          = ? AND taken > ? AND taken <= ?"
+        ),
+        list(source, limit$since, until)
+      )
+      old <- list(at = now, until = until, taken = tokens$taken, uses = 0)
+    }
+    old$uses <- old$uses + 1
+    # those of days that are over are not kept
+    kept <- store$quotas[vapply(store$quotas, `[[`, 0, "at") > now - 3600]
+    store$quotas <- c(kept[names(kept) != key], stats::setNames(list(old), key))
+    limit$since <- old$until
+    limit$count <- limit$count - old$taken
+    limit
+  })
+}
+
 store_tokens_forget <- function(store, source, before) {
   sql_do(
     store, "DELETE FROM tokens WHERE source = ? AND taken <= ?",

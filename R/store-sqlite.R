@@ -324,7 +324,7 @@ store_token_take.vetusta_store_sql <- function(store, source, limits,
       )
     )
   }
-  parts <- lapply(limits, each)
+  parts <- lapply(store_quotas_lately(store, source, limits), each)
   taken <- sql_get(
     store,
     paste0(

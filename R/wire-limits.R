@@ -194,6 +194,14 @@ limit_counter <- function(limits, book = limit_memory(), weight = 1) {
   soon <- function(wait, now) {
     if (travel$is_open() && any(known$time > now - 1)) min(wait, 0.05) else wait
   }
+  read_known <- function(by, now) {
+    requests <- book$requests(now - longest_window(by))
+    known <<- list(
+      id = requests$id,
+      time = if (by_sent) requests$time else pmin(requests$time, now),
+      weight = requests$weight
+    )
+  }
   mark <- function(id, made) {
     book$made(id, made)
     known$time[known$id == id] <<- made
@@ -273,15 +281,17 @@ limit_counter <- function(limits, book = limit_memory(), weight = 1) {
         none_for(least_wait(paced, now), here)
         return(structure(0, token = granted$id))
       }
-      requests <- book$requests(now - longest_window(limits))
-      known <<- list(
-        id = requests$id,
-        time = if (by_sent) requests$time else pmin(requests$time, now),
-        weight = requests$weight
-      )
-      wait <- soon(max(0.001, least_wait(limits, now)), now)
+      # a quota's requests, which may be many, are read where nothing else
+      # explains the refusal
+      read_known(paced, now)
+      wait <- least_wait(paced, now)
+      if (wait <= 0 && length(paced) < length(limits)) {
+        read_known(limits, now)
+        wait <- least_wait(limits, now)
+      }
+      wait <- soon(max(0.001, wait), now)
       # a request of others may be known to have left at any moment
-      if (by_sent && any(requests$time > now)) wait <- min(wait, 0.05)
+      if (by_sent && any(known$time > now)) wait <- min(wait, 0.05)
       none_for(wait, here)
     },
     counts_sent = function() by_sent,

@@ -263,6 +263,57 @@ test_that("slow answers do not slow down the requests", {
   }
 })
 
+# Takes the tokens of a quota by two connections, among earlier ones.
+expect_whole_quota <- function(uri) {
+  one <- archive_open(uri)
+  other <- archive_open(uri)
+  now <- as.numeric(Sys.time())
+  set.seed(5)
+  # before the quota's day, hours ago, and just now; of two sources
+  taken <- now - c(5000, 3700, stats::runif(200, 0, 3600), 119:121)
+  vetusta:::sql_append(one, "tokens", list(
+    source = rep("quay", length(taken)), taken = taken,
+    weight = rep(c(1, 2.5), length.out = length(taken))
+  ))
+  vetusta:::sql_append(one, "tokens", list(
+    source = rep("other", 50), taken = now - 1:50, weight = rep(1, 50)
+  ))
+  inside <- taken > now - 3600
+  weight <- rep(c(1, 2.5), length.out = length(taken))
+  since <- now - 3600
+  limits <- list(
+    list(count = sum(inside) + 1110, weighs = FALSE, since = since)
+  )
+  got <- 0
+  repeat {
+    archive <- if (got %% 2) one else other
+    if (!length(vetusta:::store_token_take(archive, "quay", limits, 1))) break
+    got <- got + 1
+  }
+  expect_identical(got, 1110)
+  expect_length(vetusta:::store_token_take(other, "quay", limits, 1), 0)
+  # by weight
+  limits <- list(
+    list(count = sum(weight[inside]) + 1110 + 8, weighs = TRUE, since = since)
+  )
+  for (i in 1:2) {
+    expect_length(vetusta:::store_token_take(one, "quay", limits, 1, 3), 1)
+  }
+  expect_length(vetusta:::store_token_take(one, "quay", limits, 1, 3), 0)
+  expect_length(vetusta:::store_token_take(other, "quay", limits, 1, 2), 1)
+  for (archive in list(one, other)) archive_close(archive)
+}
+
+test_that("a quota counts every token, whenever it was taken", {
+  expect_whole_quota(tempfile(fileext = ".sqlite"))
+})
+
+test_that("a quota counts every token on a server", {
+  server <- postgres_server(safe = TRUE)
+  server$sql("CREATE DATABASE quota")
+  expect_whole_quota(server$uri("quota"))
+})
+
 test_that("a token that took long is not used", {
   book <- vetusta:::limit_memory()
   take <- book$take
