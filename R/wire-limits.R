@@ -308,14 +308,16 @@ limit_counter <- function(limits, book = limit_memory(), weight = 1) {
       }
       now <- book$now()
       flying <<- lapply(flying, `[`, flying$id != token)
-      # others may read this before they are told of the time
-      if (!by_sent) mark(token, now)
+      # others may be told of the time, and then read this
+      told <- !by_sent && travel$is_open()
+      if (told) mark(token, now)
       if (!is.null(seconds)) travel$add(seconds)
       if (by_sent) {
         # as if it had left so long before its answer as the fastest one
         mark(token, now - if (is.null(seconds)) 0 else travel$fastest())
       } else {
-        if (travel$back() > 0) mark(token, now - travel$back())
+        back <- travel$back()
+        if (!told || back > 0) mark(token, now - back)
         if (travel$is_open() || travel$is_long()) {
           first <<- list(
             id = c(first$id, token),
