@@ -297,6 +297,8 @@ limit_counter <- function(limits, book = limit_memory(), weight = 1) {
     counts_sent = function() by_sent,
     # a request has left, or (`gone`) not yet, because a connection is opened
     sent = function(token, gone = TRUE) {
+      # this may wait until it has left
+      force(gone)
       here <- as.numeric(Sys.time())
       mark(token, book$now() + if (gone) 0 else limit_under_way)
       flying$sent[flying$id == token] <<- here
