@@ -334,8 +334,15 @@ test_that("a request begun during a wait is awaited once", {
 
 test_that("a request has left when its connection is open", {
   # it accepts connections, and never says a word
-  port <- httpuv::randomPort(host = "127.0.0.1")
-  silent <- serverSocket(port)
+  silent <- NULL
+  # another process may take a port that was free
+  while (is.null(silent)) {
+    port <- httpuv::randomPort(host = "127.0.0.1")
+    silent <- tryCatch(
+      suppressWarnings(serverSocket(port)),
+      error = function(e) NULL
+    )
+  }
   withr::defer(close(silent))
   left <- function(scheme) {
     line <- vetusta:::wire_line(1)
