@@ -1,0 +1,303 @@
+# Counts requests of a source: in memory, or by `book` in an archive, for all
+# its processes and by its clock. `take()` returns the seconds to wait, or 0
+# with the request's token in the attribute `token`; `answered()` records that a
+# request has ended, and the time from the request to the first byte of its
+# answer.
+#
+# The service counts a request at some moment between sending and answer. A
+# request in flight counts as made a moment from now, and an answered one as
+# made when the answer came, so that no window is exceeded however unevenly
+# requests travel. This wastes, of each window, the least travel time before
+# counting of the next request and after counting of this one. Where that is
+# more than an eighth of a window, half the shortest answer time is subtracted
+# again once there are enough answers: the first ones are slow, because
+# connections are opened.
+#
+# Where even the shortest answer takes half a second and a quarter of a window,
+# waiting for each answer would waste much of the limit. Then a request counts
+# as made when it leaves, because all take about the same time from there to
+# where the service counts them. Until it has left, which takes a moment on a new
+# connection, it counts as made a moment from now. A request that takes half as
+# long again as the shortest is late, and counts as made now until its answer.
+#
+# The book is asked only when a token is possible. Its requests are known to
+# have been made at an instant or later, since one in flight may be answered
+# now, and others may have come. So no token exists before the wait that these
+# requests cause, which is computed here.
+limit_counter <- function(limits, book = limit_memory(), weight = 1) {
+  travel <- travel_times(book$travel, limits)
+  taken <- 0
+  known <- no_requests_known
+  # own requests in flight, and when each was sent
+  flying <- list(id = numeric(), sent = numeric())
+  # whether requests counted from when they were sent at the last look; those
+  # answered before, with the latest time at which they can have been sent
+  by_sent <- FALSE
+  first <- list(id = numeric(), made = numeric())
+  paced <- Filter(function(limit) is.null(limit$quota), limits)
+  # no token exists between these instants
+  none_from <- none_until <- -Inf
+  none_for <- function(wait, here) {
+    none_from <<- here
+    none_until <<- here + wait
+    wait
+  }
+  least_wait <- function(by, now) {
+    time <- if (by_sent) known$time else pmin(known$time, now)
+    limit_wait(
+      list(time = time, weight = known$weight), by, now, weight,
+      travel$fastest(), by_sent
+    )
+  }
+  # after the first requests others may tell that the source is slow
+  soon <- function(wait, now) {
+    if (travel$is_open() && any(known$time > now - 1)) min(wait, 0.05) else wait
+  }
+  read_known <- function(by, now) {
+    requests <- book$requests(now - longest_window(by))
+    known <<- list(
+      id = requests$id,
+      time = if (by_sent) requests$time else pmin(requests$time, now),
+      weight = requests$weight
+    )
+  }
+  mark <- function(id, made) {
+    book$made(id, made)
+    known$time[known$id == id] <<- made
+  }
+  # what a request counts as changes where its source is found to be slow, or
+  # no longer
+  look <- function(here) {
+    if (travel$is_long() == by_sent) {
+      return(invisible())
+    }
+    by_sent <<- !by_sent
+    # those in flight may still wait for a connection, or be counted now
+    made <- book$now() + limit_under_way
+    for (id in flying$id) mark(id, made)
+    flying$sent[] <<- here
+    if (by_sent) {
+      for (i in seq_along(first$id)) mark(first$id[i], first$made[i])
+      # others with earlier requests under way are given time to do the same
+      now <- book$now()
+      others <- book$requests(now)
+      others <- others$id[others$time < now + limit_under_way - 0.1]
+      none_for(if (length(setdiff(others, flying$id))) 0.2 else 0, here)
+    }
+    first <<- list(id = numeric(), made = numeric())
+  }
+  late <- function(here) {
+    if (!by_sent) {
+      return(invisible())
+    }
+    for (id in flying$id[flying$sent + 1.5 * travel$fastest() + 0.1 < here]) {
+      mark(id, book$now() + 1)
+      # looked at again before that
+      flying$sent[flying$id == id] <<- here - 1.5 * travel$fastest() + 0.8
+    }
+  }
+  list(
+    take = function() {
+      if (!length(limits)) {
+        return(0)
+      }
+      here <- as.numeric(Sys.time())
+      if (travel$is_open()) travel$read(here)
+      look(here)
+      late(here)
+      if (here >= none_from && here < none_until) {
+        return(soon(none_until - here, book$now()))
+      }
+      travel$read(here)
+      look(here)
+      granted <- book$take(
+        limit_windows(limits, book$now(), travel$fastest(), by_sent),
+        limit_under_way, weight
+      )
+      now <- book$now()
+      # a token that took long, because a disk or a process stood still, may no
+      # longer count when its request is sent
+      spent <- as.numeric(Sys.time()) - here
+      if (!is.null(granted$id) && spent > 0.5 * limit_under_way) {
+        return(none_for(0.001, here))
+      }
+      if (!is.null(granted$id)) {
+        taken <<- taken + 1
+        known <<- list(
+          id = c(known$id, granted$id),
+          time = c(known$time, now),
+          weight = c(known$weight, weight)
+        )
+        flying <<- list(
+          id = c(flying$id, granted$id), sent = c(flying$sent, here)
+        )
+        # removes requests that no window counts, now and then
+        if (taken %% 100 == 0) {
+          before <- now - longest_window(limits) - 60
+          book$forget(before)
+          known <<- lapply(known, `[`, known$time > before)
+        }
+        none_for(least_wait(paced, now), here)
+        return(structure(0, token = granted$id))
+      }
+      # a quota's requests, which may be many, are read where nothing else
+      # explains the refusal
+      read_known(paced, now)
+      wait <- least_wait(paced, now)
+      if (wait <= 0 && length(paced) < length(limits)) {
+        read_known(limits, now)
+        wait <- least_wait(limits, now)
+      }
+      wait <- soon(max(0.001, wait), now)
+      # a request of others may be known to have left at any moment
+      if (by_sent && any(known$time > now)) wait <- min(wait, 0.05)
+      none_for(wait, here)
+    },
+    counts_sent = function() by_sent,
+    # a request has left, or (`gone`) not yet, because a connection is opened
+    sent = function(token, gone = TRUE) {
+      # this may wait until it has left
+      force(gone)
+      here <- as.numeric(Sys.time())
+      mark(token, book$now() + if (gone) 0 else limit_under_way)
+      flying$sent[flying$id == token] <<- here
+      none_for(least_wait(paced, book$now()), here)
+    },
+    answered = function(token, seconds = NULL) {
+      if (is.null(token)) {
+        return(invisible())
+      }
+      now <- book$now()
+      flying <<- lapply(flying, `[`, flying$id != token)
+      # others may be told of the time, and then read this
+      told <- !by_sent && travel$is_open()
+      if (told) mark(token, now)
+      if (!is.null(seconds)) travel$add(seconds)
+      if (by_sent) {
+        # as if it had left so long before its answer as the fastest one
+        mark(token, now - if (is.null(seconds)) 0 else travel$fastest())
+      } else {
+        back <- travel$back()
+        if (!told || back > 0) mark(token, now - back)
+        if (travel$is_open() || travel$is_long()) {
+          first <<- list(
+            id = c(first$id, token),
+            made = c(first$made, now - (seconds %||% 0))
+          )
+        }
+      }
+      here <- as.numeric(Sys.time())
+      look(here)
+      if (here < none_until) none_for(least_wait(limits, now), here)
+    }
+  )
+}
+
+# The shortest answer time of a source, of all collectors that share its limits
+# (`shared` reads and writes what they know), once there are enough answers.
+travel_times <- function(shared, limits) {
+  shared <- shared %||% function(...) NULL
+  own <- all <- list(fastest = Inf, answers = 0)
+  read <- -Inf
+  seconds <- min(Inf, unlist(lapply(limits, `[[`, "seconds")))
+  # a window full of answers, or ten
+  least <- min(
+    limit_answers, max(4, min(Inf, unlist(lapply(limits, `[[`, "count"))))
+  )
+  merged <- function(others) {
+    list(
+      fastest = min(own$fastest, others$fastest),
+      answers = max(own$answers, others$answers)
+    )
+  }
+  fastest <- function() if (all$answers < least) Inf else all$fastest
+  list(
+    fastest = fastest,
+    # whether requests count from when they are sent
+    is_long = function() {
+      is.finite(fastest()) && fastest() > max(0.25 * seconds, limit_slow)
+    },
+    # how long before its answer a request counts as made
+    back = function() {
+      gains <- all$answers >= limit_answers && all$fastest > 0.12 * seconds
+      if (gains) 0.5 * all$fastest else 0
+    },
+    # whether the first answers may show that requests count so; none takes so
+    # long that it would matter to a longer window
+    is_open = function() all$answers < least && seconds <= 60,
+    # what others know, at most once a second
+    read = function(here) {
+      if (here > read + (if (all$answers < least) 0.05 else 1)) {
+        read <<- here
+        all <<- merged(shared())
+      }
+    },
+    add = function(waited) {
+      faster <- waited < 0.95 * all$fastest
+      own <<- list(
+        fastest = min(own$fastest, waited), answers = own$answers + 1
+      )
+      # of fast answers nobody needs to know
+      told <- all$answers < least || faster
+      slow <- own$fastest > max(0.25 * seconds, limit_slow)
+      all <<- merged(if (told && slow) shared(unlist(own)) else all)
+    }
+  )
+}
+
+no_requests_known <- list(id = numeric(), time = numeric(), weight = numeric())
+
+no_requests_made <- data.frame(time = numeric(), weight = numeric())
+
+limit_under_way <- 2
+limit_answers <- 10
+limit_slow <- 0.5
+
+# The book of one process. Requests that no window counts are removed, so that
+# it stays as small as the windows.
+limit_memory <- function() {
+  times <- numeric()
+  weights <- numeric()
+  ids <- numeric()
+  last <- 0
+  list(
+    now = function() as.numeric(Sys.time()),
+    take = function(windows, under_way, weight = 1) {
+      now <- as.numeric(Sys.time())
+      room <- vapply(
+        windows,
+        function(window) {
+          inside <- times > (window$since %||% (now - window$seconds))
+          taken <- if (window$weighs) {
+            sum(weights[inside]) + weight
+          } else {
+            sum(inside) + 1
+          }
+          taken <= window$count
+        },
+        TRUE
+      )
+      if (!all(room)) {
+        return(list())
+      }
+      last <<- last + 1
+      times <<- c(times, now + under_way)
+      weights <<- c(weights, weight)
+      ids <<- c(ids, last)
+      list(id = last)
+    },
+    made = function(id, at) times[ids == id] <<- at,
+    requests = function(since) {
+      inside <- times > since
+      data.frame(
+        id = ids[inside], time = times[inside], weight = weights[inside]
+      )
+    },
+    forget = function(before) {
+      keep <- times > before
+      times <<- times[keep]
+      weights <<- weights[keep]
+      ids <<- ids[keep]
+    }
+  )
+}
