@@ -16,9 +16,10 @@
 # Where even the shortest answer takes half a second and a quarter of a window,
 # waiting for each answer would waste much of the limit. Then a request counts
 # as made when it leaves, because all take about the same time from there to
-# where the service counts them. Until it has left, which takes a moment on a new
-# connection, it counts as made a moment from now. A request that takes half as
-# long again as the shortest is late, and counts as made now until its answer.
+# where the service counts them. Until it has left, which takes a moment on a
+# new connection, it counts as made a moment from now. A request that takes half
+# as long again as the shortest is late, and counts as made now until its
+# answer.
 #
 # The book is asked only when a token is possible. Its requests are known to
 # have been made at an instant or later, since one in flight may be answered
