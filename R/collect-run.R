@@ -280,18 +280,20 @@ collect_start <- function(run, queue, tally, most = run$at_once, fresh = TRUE) {
         next
       }
     }
-    token <- run$counter$take()
+    token <- run$counter$take(limit_ahead)
     if (token > 0) {
       queue_back(queue, chain)
       queue$waits_for <- if (token > 120) "a quota" else "the limit"
       if (token > run$most_wait) queue_stop(queue, token)
       return(min(wait, token))
     }
+    if (attr(token, "hold") > 0) Sys.sleep(attr(token, "hold"))
     send_chain(run, queue, chain, attr(token, "token"))
     # send it now, not when all others are ready
     line_run(run$line, 0)
-    if (run$counter$counts_sent()) {
-      run$counter$sent(attr(token, "token"), line_sent(run$line))
+    patience <- run$counter$waits_sent()
+    if (patience > 0) {
+      run$counter$sent(attr(token, "token"), line_sent(run$line, patience))
     }
   }
   wait

@@ -121,11 +121,13 @@ store_token_take.vetusta_store_postgres <- function(store, source, limits,
     return(list())
   }
   # the disk has a transaction with all that were before it
-  sql_do(
-    store, "UPDATE tokens SET weight = weight WHERE rowid = ?", list(id),
-    often = TRUE
-  )
-  list(id = id)
+  at <- sql_get(
+    store,
+    "UPDATE tokens SET weight = weight WHERE rowid = ?
+      RETURNING taken - ? AS at",
+    list(id, under_way), often = TRUE
+  )$at
+  list(id = id, at = at)
 }
 
 #' @export

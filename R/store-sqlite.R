@@ -332,15 +332,16 @@ store_token_take.vetusta_store_sql <- function(store, source, limits,
     SELECT ?, c.now + ?, ?
     FROM (SELECT (julianday('now') - 2440587.5) * 86400.0 AS now) c WHERE ",
       paste(vapply(parts, `[[`, "", 1), collapse = " AND "),
-      " RETURNING rowid AS id"
+      " RETURNING rowid AS id, taken - ? AS at"
     ),
     c(
       list(source, under_way, weight),
-      unlist(lapply(parts, `[[`, 2), recursive = FALSE)
+      unlist(lapply(parts, `[[`, 2), recursive = FALSE),
+      list(under_way)
     ),
     often = TRUE
   )
-  if (nrow(taken)) list(id = taken$id) else list()
+  if (nrow(taken)) list(id = taken$id, at = taken$at) else list()
 }
 
 # Statements of every request are kept prepared. The driver keeps one statement

@@ -39,7 +39,8 @@ store_clock <- function(store) UseMethod("store_clock")
 store_now <- function(store) store_clock(store)()
 
 # A token from limits, counted for all processes on the store by its clock:
-# list(id), or an empty list where the limit is reached; see limit_counter().
+# list(id, at), `at` when it was taken, or an empty list where the limit is
+# reached; see limit_counter().
 store_token_take <- function(store, source, limits, under_way, weight = 1) {
   UseMethod("store_token_take")
 }

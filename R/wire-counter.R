@@ -2,7 +2,9 @@
 # its processes and by its clock. `take()` returns the seconds to wait, or 0
 # with the request's token in the attribute `token`; `answered()` records that a
 # request has ended, and the time from the request to the first byte of its
-# answer.
+# answer. With `ahead`, a token may be had up to so many seconds early: its
+# request is sent after the seconds in the attribute `hold`. So the time that
+# the book takes is not lost.
 #
 # The service counts a request at some moment between sending and answer. A
 # request in flight counts as made a moment from now, and an answered one as
@@ -29,18 +31,21 @@ limit_counter <- function(limits, book = limit_memory(), weight = 1) {
   travel <- travel_times(book$travel, limits)
   taken <- 0
   known <- no_requests_known
-  # own requests in flight, and when each was sent
-  flying <- list(id = numeric(), sent = numeric())
+  # own requests in flight, when each was sent, and when it has left, if known
+  flying <- list(id = numeric(), sent = numeric(), left = numeric())
   # whether requests counted from when they were sent at the last look; those
   # answered before, with the latest time at which they can have been sent
   by_sent <- FALSE
   first <- list(id = numeric(), made = numeric())
   paced <- Filter(function(limit) is.null(limit$quota), limits)
-  # no token exists between these instants
+  # no token exists between these instants; whether one may exist then, or it is
+  # only to be looked at again
   none_from <- none_until <- -Inf
-  none_for <- function(wait, here) {
+  then <- FALSE
+  none_for <- function(wait, here, exists = TRUE) {
     none_from <<- here
     none_until <<- here + wait
+    then <<- exists
     wait
   }
   least_wait <- function(by, now) {
@@ -52,7 +57,8 @@ limit_counter <- function(limits, book = limit_memory(), weight = 1) {
   }
   # after the first requests others may tell that the source is slow
   soon <- function(wait, now) {
-    if (travel$is_open() && any(known$time > now - 1)) min(wait, 0.05) else wait
+    watch <- travel$is_open() && any(known$time > now - 1)
+    if (watch) min(wait, limit_look) else wait
   }
   read_known <- function(by, now) {
     requests <- book$requests(now - longest_window(by))
@@ -74,16 +80,13 @@ limit_counter <- function(limits, book = limit_memory(), weight = 1) {
     }
     by_sent <<- !by_sent
     # those in flight may still wait for a connection, or be counted now
-    made <- book$now() + limit_under_way
-    for (id in flying$id) mark(id, made)
+    made <- rep(book$now() + limit_under_way, length(flying$id))
+    if (by_sent) made <- pmin(made, flying$left)
+    for (i in seq_along(made)) mark(flying$id[i], made[i])
     flying$sent[] <<- here
     if (by_sent) {
       for (i in seq_along(first$id)) mark(first$id[i], first$made[i])
-      # others with earlier requests under way are given time to do the same
-      now <- book$now()
-      others <- book$requests(now)
-      others <- others$id[others$time < now + limit_under_way - 0.1]
-      none_for(if (length(setdiff(others, flying$id))) 0.2 else 0, here)
+      none_for(0, here)
     }
     first <<- list(id = numeric(), made = numeric())
   }
@@ -98,23 +101,27 @@ limit_counter <- function(limits, book = limit_memory(), weight = 1) {
     }
   }
   list(
-    take = function() {
+    take = function(ahead = 0) {
       if (!length(limits)) {
-        return(0)
+        return(structure(0, hold = 0))
       }
       here <- as.numeric(Sys.time())
       if (travel$is_open()) travel$read(here)
       look(here)
       late(here)
-      if (here >= none_from && here < none_until) {
-        return(soon(none_until - here, book$now()))
+      # where requests count from when they are sent
+      early <- if (by_sent && then) ahead else 0
+      if (here >= none_from && here < none_until - early) {
+        return(soon(none_until - here - early, book$now()))
       }
       travel$read(here)
       look(here)
-      granted <- book$take(
-        limit_windows(limits, book$now(), travel$fastest(), by_sent),
-        limit_under_way, weight
+      # no token exists before `none_until`: this one is of that instant
+      early <- if (by_sent) max(0, min(early, none_until - here)) else 0
+      windows <- limit_windows(
+        limits, book$now(), travel$fastest(), by_sent, early
       )
+      granted <- book$take(windows, limit_under_way, weight)
       now <- book$now()
       # a token that took long, because a disk or a process stood still, may no
       # longer count when its request is sent
@@ -130,7 +137,8 @@ limit_counter <- function(limits, book = limit_memory(), weight = 1) {
           weight = c(known$weight, weight)
         )
         flying <<- list(
-          id = c(flying$id, granted$id), sent = c(flying$sent, here)
+          id = c(flying$id, granted$id), sent = c(flying$sent, here),
+          left = c(flying$left, Inf)
         )
         # removes requests that no window counts, now and then
         if (taken %% 100 == 0) {
@@ -139,7 +147,8 @@ limit_counter <- function(limits, book = limit_memory(), weight = 1) {
           known <<- lapply(known, `[`, known$time > before)
         }
         none_for(least_wait(paced, now), here)
-        return(structure(0, token = granted$id))
+        hold <- if (early > 0) max(0, granted$at + early - now) else 0
+        return(structure(0, token = granted$id, hold = hold))
       }
       # a quota's requests, which may be many, are read where nothing else
       # explains the refusal
@@ -149,20 +158,30 @@ limit_counter <- function(limits, book = limit_memory(), weight = 1) {
         read_known(limits, now)
         wait <- least_wait(limits, now)
       }
-      wait <- soon(max(0.001, wait), now)
+      next_look <- soon(max(0.001, wait), now)
       # a request of others may be known to have left at any moment
-      if (by_sent && any(known$time > now)) wait <- min(wait, 0.05)
-      none_for(wait, here)
+      unsent <- by_sent && any(known$time > now)
+      if (unsent) next_look <- min(next_look, limit_look)
+      none_for(next_look, here, next_look >= wait)
+      if (by_sent && then) max(0.005, next_look - ahead) else next_look
     },
-    counts_sent = function() by_sent,
+    # for how many seconds to wait until a request has left
+    waits_sent = function() {
+      if (by_sent) 1 else if (travel$is_open()) 0.01 else 0
+    },
     # a request has left, or (`gone`) not yet, because a connection is opened
     sent = function(token, gone = TRUE) {
       # this may wait until it has left
       force(gone)
       here <- as.numeric(Sys.time())
-      mark(token, book$now() + if (gone) 0 else limit_under_way)
+      now <- book$now()
+      if (gone) flying$left[flying$id == token] <<- now
+      if (!by_sent) {
+        return(invisible())
+      }
+      mark(token, now + if (gone) 0 else limit_under_way)
       flying$sent[flying$id == token] <<- here
-      none_for(least_wait(paced, book$now()), here)
+      none_for(least_wait(paced, now), here)
     },
     answered = function(token, seconds = NULL) {
       if (is.null(token)) {
@@ -228,7 +247,7 @@ travel_times <- function(shared, limits) {
     is_open = function() all$answers < least && seconds <= 60,
     # what others know, at most once a second
     read = function(here) {
-      if (here > read + (if (all$answers < least) 0.05 else 1)) {
+      if (here > read + (if (all$answers < least) limit_look else 1)) {
         read <<- here
         all <<- merged(shared())
       }
@@ -253,6 +272,8 @@ no_requests_made <- data.frame(time = numeric(), weight = numeric())
 limit_under_way <- 2
 limit_answers <- 10
 limit_slow <- 0.5
+limit_ahead <- 0.05
+limit_look <- 0.05
 
 # The book of one process. Requests that no window counts are removed, so that
 # it stays as small as the windows.
@@ -285,7 +306,7 @@ limit_memory <- function() {
       times <<- c(times, now + under_way)
       weights <<- c(weights, weight)
       ids <<- c(ids, last)
-      list(id = last)
+      list(id = last, at = now)
     },
     made = function(id, at) times[ids == id] <<- at,
     requests = function(since) {

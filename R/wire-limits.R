@@ -74,11 +74,12 @@ limit_wait <- function(requests, limits, now, weight = 1, fastest = Inf,
   max(0, waits)
 }
 
-# What each limit counts: requests of some seconds, or since an instant.
-limit_windows <- function(limits, now, fastest = Inf, sent = FALSE) {
+# What each limit counts: requests of some seconds, or since an instant. With
+# `early`, what it counts of now so many seconds later.
+limit_windows <- function(limits, now, fastest = Inf, sent = FALSE, early = 0) {
   lapply(limits, function(limit) {
     window <- if (is.null(limit$quota)) {
-      list(seconds = window_seconds(limit, fastest, sent))
+      list(seconds = window_seconds(limit, fastest, sent) - early)
     } else {
       list(since = quota_start(limit, now) - 1e-6)
     }

@@ -26,14 +26,14 @@ model_sink <- function(world, who, limit) {
   nothing <- function(...) NULL
   list(
     counter = list(
-      take = function() {
+      take = function(...) {
         world$spend()
         recent <- world$tokens[world$tokens > world$now - 1]
         if (length(recent) >= limit) return(min(recent) + 1 - world$now + 0.001)
         world$tokens <- c(world$tokens, world$now)
-        structure(0, token = length(world$tokens))
+        structure(0, token = length(world$tokens), hold = 0)
       },
-      counts_sent = function() FALSE,
+      waits_sent = function() 0,
       answered = nothing
     ),
     keep_raw = FALSE,

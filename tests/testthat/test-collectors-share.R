@@ -37,15 +37,15 @@ model_schedule <- function(seed, mocked) {
       number = k,
       most_wait = 900, started = model$clock, line = line,
       counter = list(
-        take = function() {
+        take = function(...) {
           inside <- model$taken[model$taken > model$clock - 1.001]
           if (length(inside) < limit) {
             model$taken <- c(model$taken, model$clock)
-            return(structure(0, token = 1))
+            return(structure(0, token = 1, hold = 0))
           }
           sort(inside)[length(inside) - limit + 1] + 1.001 - model$clock
         },
-        counts_sent = function() FALSE
+        waits_sent = function() 0
       ),
       sink = list(
         rank = function() k - 1,

@@ -506,7 +506,7 @@ test_that("a wrong machine clock changes neither order nor limits", {
   put_levels(archive, "a", 1, 2)
   expect_identical(levels_of(archive, "a"), 2)
   limit <- list(list(count = 5, seconds = 30, weighs = FALSE))
-  expect_length(vetusta:::store_token_take(archive, "s", limit, 2), 1)
+  expect_length(vetusta:::store_token_take(archive, "s", limit, 2)$id, 1)
   code <- "limit <- list(list(count = 5, seconds = 30,
       weighs = FALSE)); n <- 0
     for (i in 1:9) { one <- vetusta:::store_token_take(a, 's', limit, 2)
