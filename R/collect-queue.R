@@ -19,6 +19,9 @@ queue_make <- function(requests) {
   # no request before this instant
   queue$hold <- 0
   queue$waits_for <- NULL
+  # sent requests that still waited for a connection: their token, and their
+  # name in the line
+  queue$leaving <- list()
   # the export that is being waited for
   queue$job <- NULL
   queue$stopped <- FALSE

@@ -235,6 +235,7 @@ collect_start <- function(run, queue, tally, most = run$at_once, fresh = TRUE) {
   now <- now_seconds()
   wait <- 1
   queue$waits_for <- NULL
+  collect_sent(run, queue)
   in_hand <- min(2 * most, run$most_pages - tally$pages)
   left <- function() if (fresh) queue_left(queue) else length(queue$waiting)
   while (left() &&
@@ -291,12 +292,28 @@ collect_start <- function(run, queue, tally, most = run$at_once, fresh = TRUE) {
     send_chain(run, queue, chain, attr(token, "token"))
     # send it now, not when all others are ready
     line_run(run$line, 0)
-    patience <- run$counter$waits_sent()
-    if (patience > 0) {
-      run$counter$sent(attr(token, "token"), line_sent(run$line, patience))
-    }
+    collect_sent(run, queue, attr(token, "token"))
   }
   wait
+}
+
+# Tells the counter when requests have left: the one just sent, which is waited
+# for, and earlier ones that then still waited for a connection.
+collect_sent <- function(run, queue, token = NULL) {
+  left <- vapply(
+    queue$leaving, function(one) line_left(run$line, one$name), TRUE
+  )
+  for (one in queue$leaving[left %in% TRUE]) run$counter$sent(one$token)
+  queue$leaving <- queue$leaving[left %in% FALSE]
+  patience <- if (is.null(token)) 0 else run$counter$waits_sent()
+  if (patience > 0) {
+    name <- as.character(run$line$begun)
+    gone <- line_sent(run$line, patience)
+    run$counter$sent(token, gone)
+    if (!gone) {
+      queue$leaving <- c(queue$leaving, list(list(token = token, name = name)))
+    }
+  }
 }
 
 send_chain <- function(run, queue, chain, token = NULL) {

@@ -18,7 +18,9 @@
 # Where even the shortest answer takes half a second and a quarter of a window,
 # waiting for each answer would waste much of the limit. Then a request counts
 # as made when it leaves, because all take about the same time from there to
-# where the service counts them. Until it has left, which takes a moment on a
+# where the service counts them. A source is also found to be slow where none of
+# the first requests is answered for a window and half a second. Until a request
+# has left, which takes a moment on a
 # new connection, it counts as made a moment from now. A request that takes half
 # as long again as the shortest is late, and counts as made now until its
 # answer.
@@ -31,8 +33,11 @@ limit_counter <- function(limits, book = limit_memory(), weight = 1) {
   travel <- travel_times(book$travel, limits)
   taken <- 0
   known <- no_requests_known
-  # own requests in flight, when each was sent, and when it has left, if known
-  flying <- list(id = numeric(), sent = numeric(), left = numeric())
+  # own requests in flight, when each was sent, when it has left, if known, and
+  # whether the source was found to be slow without its answer
+  flying <- list(
+    id = numeric(), sent = numeric(), left = numeric(), missed = logical()
+  )
   # whether requests counted from when they were sent at the last look; those
   # answered before, with the latest time at which they can have been sent
   by_sent <- FALSE
@@ -83,12 +88,23 @@ limit_counter <- function(limits, book = limit_memory(), weight = 1) {
     made <- rep(book$now() + limit_under_way, length(flying$id))
     if (by_sent) made <- pmin(made, flying$left)
     for (i in seq_along(made)) mark(flying$id[i], made[i])
-    flying$sent[] <<- here
+    flying$sent[!by_sent | is.infinite(flying$left)] <<- here
     if (by_sent) {
       for (i in seq_along(first$id)) mark(first$id[i], first$made[i])
       none_for(0, here)
     }
     first <<- list(id = numeric(), made = numeric())
+  }
+  # the answer of one that has been away for so long takes at least that time
+  missed <- function() {
+    if (by_sent || !travel$is_open()) {
+      return(invisible())
+    }
+    away <- book$now() - flying$left
+    for (i in which(away > travel$patience & !flying$missed)) {
+      flying$missed[i] <<- TRUE
+      travel$add(away[i], answered = FALSE)
+    }
   }
   late <- function(here) {
     if (!by_sent) {
@@ -107,6 +123,7 @@ limit_counter <- function(limits, book = limit_memory(), weight = 1) {
       }
       here <- as.numeric(Sys.time())
       if (travel$is_open()) travel$read(here)
+      missed()
       look(here)
       late(here)
       # where requests count from when they are sent
@@ -138,7 +155,7 @@ limit_counter <- function(limits, book = limit_memory(), weight = 1) {
         )
         flying <<- list(
           id = c(flying$id, granted$id), sent = c(flying$sent, here),
-          left = c(flying$left, Inf)
+          left = c(flying$left, Inf), missed = c(flying$missed, FALSE)
         )
         # removes requests that no window counts, now and then
         if (taken %% 100 == 0) {
@@ -217,15 +234,19 @@ limit_counter <- function(limits, book = limit_memory(), weight = 1) {
 # (`shared` reads and writes what they know), once there are enough answers.
 travel_times <- function(shared, limits) {
   shared <- shared %||% function(...) NULL
-  own <- all <- list(fastest = Inf, answers = 0)
+  own <- others <- all <- list(fastest = Inf, answers = 0)
   read <- -Inf
+  # whether others were told of own answers, and whether any has come
+  said <- answered_any <- FALSE
   seconds <- min(Inf, unlist(lapply(limits, `[[`, "seconds")))
   # a window full of answers, or ten
   least <- min(
     limit_answers, max(4, min(Inf, unlist(lapply(limits, `[[`, "count"))))
   )
-  merged <- function(others) {
-    list(
+  # from what others know now, or knew
+  merge <- function(known = others) {
+    others <<- known %||% others
+    all <<- list(
       fastest = min(own$fastest, others$fastest),
       answers = max(own$answers, others$answers)
     )
@@ -245,22 +266,33 @@ travel_times <- function(shared, limits) {
     # whether the first answers may show that requests count so; none takes so
     # long that it would matter to a longer window
     is_open = function() all$answers < least && seconds <= 60,
+    # how long answers stay away from a source that is slow
+    patience = seconds + limit_slow,
     # what others know, at most once a second
     read = function(here) {
       if (here > read + (if (all$answers < least) limit_look else 1)) {
         read <<- here
-        all <<- merged(shared())
+        merge(shared())
       }
     },
-    add = function(waited) {
+    # the time of an answer, or the least time of one that is still to come,
+    # which counts until the first answer
+    add = function(waited, answered = TRUE) {
+      first <- answered && !answered_any
+      answered_any <<- answered_any || answered
+      if (first) own$fastest <<- Inf
+      if (!answered && answered_any) waited <- Inf
       faster <- waited < 0.95 * all$fastest
       own <<- list(
         fastest = min(own$fastest, waited), answers = own$answers + 1
       )
-      # of fast answers nobody needs to know
-      told <- all$answers < least || faster
+      # of fast answers nobody needs to know, unless others were told of slow
+      # ones
+      told <- all$answers < least || faster || first
       slow <- own$fastest > max(0.25 * seconds, limit_slow)
-      all <<- merged(if (told && slow) shared(unlist(own)) else all)
+      tells <- told && (slow || said)
+      said <<- said || tells
+      if (tells) merge(shared(unlist(own))) else merge()
     }
   )
 }

@@ -245,6 +245,15 @@ line_sent <- function(line, seconds = 1) {
   }
 }
 
+# Whether a request has left; NA once it has ended.
+line_left <- function(line, name) {
+  handle <- line$handles[[name]]
+  if (is.null(handle)) {
+    return(NA)
+  }
+  curl::handle_data(handle)$times[["pretransfer"]] > 0
+}
+
 # A process that was too busy to look at its transfers is late itself: their
 # deadlines are extended by that time.
 line_late <- function(line) {

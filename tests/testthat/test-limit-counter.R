@@ -184,7 +184,7 @@ test_that("slow answers do not slow down the requests", {
     # tokens had early, until they may be used
     held <- rep(list(NULL), number)
     tokens <- data.frame(id = numeric(), time = numeric(), weight = numeric())
-    travel <- list(fastest = Inf, answers = 0)
+    told <- rep(list(c(Inf, 0)), number)
     book <- list(
       now = function() clock,
       take = function(windows, under_way, weight) {
@@ -197,17 +197,17 @@ test_that("slow answers do not slow down the requests", {
       },
       made = function(id, at) tokens$time[id] <<- at,
       requests = function(since) tokens[tokens$time > since, ],
-      forget = function(before) NULL,
-      travel = function(own = NULL) {
-        if (!is.null(own)) {
-          travel$fastest <<- min(travel$fastest, own[[1]])
-          travel$answers <<- travel$answers + 1
-        }
-        travel
-      }
+      forget = function(before) NULL
     )
     limits <- list(list(count = count, seconds = 1))
     counters <- lapply(1:number, function(i) {
+      book$travel <- function(own = NULL) {
+        if (!is.null(own)) told[[i]] <<- own
+        list(
+          fastest = min(vapply(told, `[`, 0, 1)),
+          answers = sum(vapply(told, `[`, 0, 2))
+        )
+      }
       vetusta:::limit_counter(limits, book)
     })
     # the collectors' clock is the book's
@@ -234,6 +234,14 @@ test_that("slow answers do not slow down the requests", {
         counters[[by]]$sent(opening[[by]]$token, opening[[by]]$gone)
         opening[by] <- list(NULL)
       }
+      # those whose connection was not waited for
+      for (i in seq_along(flying)) {
+        one <- flying[[i]]
+        if (one$by == by && one$opens && one$left <= clock) {
+          counters[[by]]$sent(one$token)
+          flying[[i]]$opens <- FALSE
+        }
+      }
       if (is.null(held[[by]])) {
         wait <- counters[[by]]$take(if (seed %% 4 < 2) 0.05 else 0)
         if (wait > 0) next
@@ -258,6 +266,7 @@ test_that("slow answers do not slow down the requests", {
         counted <- c(counted, clock + later + part * takes)
         flying <- c(flying, list(list(
           by = by, token = attr(wait, "token"), waited = takes,
+          left = clock + later, opens = patience > 0 && later > patience,
           back = clock + later + takes
         )))
       }
@@ -271,6 +280,101 @@ test_that("slow answers do not slow down the requests", {
     pace <- (length(late) - 1) / count / (max(late) - min(late))
     expect_gt(pace, 1 / 1.15)
   }
+})
+
+test_that("a service that hangs is found to be slow, and asked no further", {
+  clock <- 1e9
+  book <- vetusta:::limit_memory()
+  book$now <- function() clock
+  assign("Sys.time", function() clock, envir = environment(book$take))
+  counter <- vetusta:::limit_counter(list(list(count = 4, seconds = 1)), book)
+  assign("Sys.time", function() clock, envir = environment(counter$take))
+  # requests leave at once, or are not known to have left
+  asked <- function(seconds, gone) {
+    until <- clock + seconds
+    tokens <- numeric()
+    while (clock < until) {
+      clock <<- clock + 0.01
+      wait <- counter$take()
+      if (wait > 0) next
+      tokens <- c(tokens, attr(wait, "token"))
+      if (counter$waits_sent() > 0) counter$sent(attr(wait, "token"), gone)
+    }
+    tokens
+  }
+  first <- asked(1.4, TRUE)
+  expect_length(first, 4)
+  expect_lt(counter$waits_sent(), 1)
+  second <- asked(0.3, TRUE)
+  expect_length(second, 4)
+  expect_identical(counter$waits_sent(), 1)
+  # without any answer none follows
+  expect_length(asked(20, TRUE), 0)
+  # the real answers count, and not the time without them
+  for (token in first) counter$answered(token, 20)
+  for (token in second) counter$answered(token, 20)
+  expect_length(asked(5, TRUE), 4 * 5)
+  # a fast answer, and all is as before
+  counter$answered(max(book$requests(-Inf)$id), 0.02)
+  expect_identical(counter$waits_sent(), 0)
+})
+
+test_that("a connection that opens slowly is no sign of a slow service", {
+  clock <- 1e9
+  book <- vetusta:::limit_memory()
+  book$now <- function() clock
+  assign("Sys.time", function() clock, envir = environment(book$take))
+  counter <- vetusta:::limit_counter(list(list(count = 4, seconds = 1)), book)
+  assign("Sys.time", function() clock, envir = environment(counter$take))
+  tokens <- vapply(1:4, function(i) attr(counter$take(), "token"), 0)
+  for (token in tokens) counter$sent(token, FALSE)
+  clock <- clock + 1.9
+  expect_gt(as.numeric(counter$take()), 0)
+  expect_lt(counter$waits_sent(), 1)
+  # once they are known to have left, their answers can be late
+  for (token in tokens) counter$sent(token, TRUE)
+  clock <- clock + 1.4
+  counter$take()
+  expect_lt(counter$waits_sent(), 1)
+  clock <- clock + 0.2
+  counter$take()
+  expect_identical(counter$waits_sent(), 1)
+})
+
+test_that("requests that waited for a connection are told to have left", {
+  told <- data.frame(token = numeric(), gone = logical())
+  url <- start_scripted(function(n, request) {
+    json_answer(list(items = list(list(id = n))))
+  })
+  line <- vetusta:::wire_line()
+  run <- list(
+    line = line,
+    counter = list(
+      waits_sent = function() 1e-9,
+      sent = function(token, gone = TRUE) {
+        force(gone)
+        told[nrow(told) + 1, ] <<- list(token, gone)
+      }
+    )
+  )
+  queue <- new.env()
+  queue$leaving <- list()
+  ended <- FALSE
+  vetusta:::line_start(
+    line, list(url = paste0(url, "/x"), method = "GET", headers = list()),
+    done = function(response) ended <<- TRUE, failed = function(reason) NULL
+  )
+  vetusta:::collect_sent(run, queue, 7)
+  while (!ended) {
+    vetusta:::collect_sent(run, queue)
+    vetusta:::line_run(line, 0.001)
+  }
+  vetusta:::collect_sent(run, queue)
+  expect_length(queue$leaving, 0)
+  expect_true(all(told$token == 7))
+  # at once, or not at first and then once; never after its end
+  expect_lte(sum(told$gone), 1)
+  expect_identical(nrow(told), 1L + (!told$gone[1] && any(told$gone)))
 })
 
 # Takes the tokens of a quota by two connections, among earlier ones.
