@@ -236,6 +236,7 @@ collect_start <- function(run, queue, tally, most = run$at_once, fresh = TRUE) {
   wait <- 1
   queue$waits_for <- NULL
   collect_sent(run, queue)
+  if (run$line$active >= most) wait <- min(wait, run$counter$watch())
   in_hand <- min(2 * most, run$most_pages - tally$pages)
   left <- function() if (fresh) queue_left(queue) else length(queue$waiting)
   while (left() &&

@@ -182,12 +182,29 @@ limit_counter <- function(limits, book = limit_memory(), weight = 1) {
       none_for(next_look, here, next_look >= wait)
       if (by_sent && then) max(0.005, next_look - ahead) else next_look
     },
+    # for a collector that takes no token meanwhile: looks at what is in flight,
+    # and returns the seconds until it is to be looked at again
+    watch = function() {
+      if (by_sent || !length(flying$id) ||
+        !(travel$is_open() || travel$is_long())) {
+        return(Inf)
+      }
+      here <- as.numeric(Sys.time())
+      missed()
+      if (any(flying$missed)) {
+        travel$read(here)
+        look(here)
+        return(if (by_sent) Inf else limit_look)
+      }
+      max(0.001, min(flying$left) + travel$patience - book$now())
+    },
     # for how many seconds to wait until a request has left
     waits_sent = function() {
       if (by_sent) 1 else if (travel$is_open()) 0.01 else 0
     },
     # a request has left, or (`gone`) not yet, because a connection is opened
     sent = function(token, gone = TRUE) {
+      force(token)
       # this may wait until it has left
       force(gone)
       here <- as.numeric(Sys.time())

@@ -33,7 +33,7 @@ model_sink <- function(world, who, limit) {
         world$tokens <- c(world$tokens, world$now)
         structure(0, token = length(world$tokens), hold = 0)
       },
-      waits_sent = function() 0,
+      waits_sent = function() 0, watch = function() Inf,
       answered = nothing
     ),
     keep_raw = FALSE,

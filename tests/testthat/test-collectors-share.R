@@ -45,7 +45,7 @@ model_schedule <- function(seed, mocked) {
           }
           sort(inside)[length(inside) - limit + 1] + 1.001 - model$clock
         },
-        waits_sent = function() 0
+        waits_sent = function() 0, watch = function() Inf
       ),
       sink = list(
         rank = function() k - 1,

@@ -319,6 +319,39 @@ test_that("a service that hangs is found to be slow, and asked no further", {
   expect_identical(counter$waits_sent(), 0)
 })
 
+test_that("a collector that takes no token tells of answers that stay away", {
+  clock <- 1e9
+  book <- vetusta:::limit_memory()
+  book$now <- function() clock
+  assign("Sys.time", function() clock, envir = environment(book$take))
+  told <- rep(list(c(Inf, 0)), 4)
+  counters <- lapply(1:4, function(i) {
+    book$travel <- function(own = NULL) {
+      if (!is.null(own)) told[[i]] <<- own
+      list(
+        fastest = min(vapply(told, `[`, 0, 1)),
+        answers = sum(vapply(told, `[`, 0, 2))
+      )
+    }
+    counter <- vetusta:::limit_counter(list(list(count = 4, seconds = 1)), book)
+    assign("Sys.time", function() clock, envir = environment(counter$take))
+    counter
+  })
+  for (counter in counters) {
+    expect_identical(counter$watch(), Inf)
+    counter$sent(attr(counter$take(), "token"))
+    expect_equal(counter$watch(), 1.5)
+  }
+  clock <- clock + 1
+  for (counter in counters) expect_equal(counter$watch(), 0.5)
+  clock <- clock + 0.51
+  for (counter in counters) counter$watch()
+  clock <- clock + 0.06
+  for (counter in counters) expect_identical(counter$watch(), Inf)
+  for (counter in counters) expect_identical(counter$waits_sent(), 1)
+  expect_true(all(book$requests(-Inf)$time == 1e9))
+})
+
 test_that("a connection that opens slowly is no sign of a slow service", {
   clock <- 1e9
   book <- vetusta:::limit_memory()
