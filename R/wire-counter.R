@@ -20,10 +20,9 @@
 # as made when it leaves, because all take about the same time from there to
 # where the service counts them. A source is also found to be slow where none of
 # the first requests is answered for a window and half a second. Until a request
-# has left, which takes a moment on a
-# new connection, it counts as made a moment from now. A request that takes half
-# as long again as the shortest is late, and counts as made now until its
-# answer.
+# has left, which takes a moment on a new connection, it counts as made a moment
+# from now. A request that takes half as long again as the shortest is late, and
+# counts as made now until its answer.
 #
 # The book is asked only when a token is possible. Its requests are known to
 # have been made at an instant or later, since one in flight may be answered
