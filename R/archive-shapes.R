@@ -95,6 +95,9 @@ parcel_of_bars <- function(rows, frequency, ...) {
 # with a side has its last colon percent-encoded.
 bars_key <- function(symbol, side) {
   marked <- which(grepl(":", symbol, fixed = TRUE))
+  if (!length(marked) && all(is.na(side))) {
+    return(as.character(symbol))
+  }
   like_side <- marked[
     is.na(rep_len(side, length(symbol))[marked]) &
       grepl(":([a-z]+|%[^:]*)$", symbol[marked])

@@ -92,19 +92,18 @@ bars_frame <- function(rows) {
 }
 
 list_frame <- function(columns) {
-  structure(
-    columns,
-    row.names = .set_row_names(length(columns[[1]])),
-    class = "data.frame"
-  )
+  attr(columns, "row.names") <- .set_row_names(length(columns[[1]]))
+  class(columns) <- "data.frame"
+  columns
 }
 
 # One row of a data frame, faster than `[`.
 frame_row <- function(frame, i) {
-  structure(
-    lapply(as.list(frame), `[`, i),
-    row.names = 1L, class = class(frame)
+  row <- lapply(unclass(frame), `[`, i)
+  attributes(row) <- list(
+    names = names(frame), row.names = 1L, class = class(frame)
   )
+  row
 }
 
 # A tibble made without loading the tibble package.

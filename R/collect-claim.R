@@ -61,13 +61,11 @@ next_chain <- function(run, queue) {
   if (!chain$windowed || !is.null(chain$noted)) {
     chain <- query_chain(run$query, planned, run$sink$noted)
   }
-  covered <- if (isFALSE(attr(verdict, "covered"))) {
-    function(keys) no_coverage
-  } else {
-    run$sink$covered
-  }
-  rest <- if (looks && !chain$resumed) {
-    query_rest(run$query, chain, covered)
+  # usually none of it is covered
+  rest <- if (looks &&
+    !chain$resumed &&
+    !isFALSE(attr(verdict, "covered"))) {
+    query_rest(run$query, chain, run$sink$covered)
   } else {
     planned
   }

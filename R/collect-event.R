@@ -35,7 +35,8 @@ collect_event <- function(run, queue, tally, event) {
   if (!is.null(verdict)) {
     return(collect_verdict(run, queue, tally, chain, response, verdict))
   }
-  if (says_nothing(run$query$dataset, chain, response)) {
+  if (!is.null(run$query$dataset$nothing) &&
+    says_nothing(run$query$dataset, chain, response)) {
     return(
       chain_beyond(run, queue, tally, chain, response) %||%
         collect_empty(run, tally, chain, response)
@@ -167,9 +168,6 @@ collect_empty <- function(run, tally, chain, response) {
 # answer for several symbols may concern only one of them.
 says_nothing <- function(dataset, chain, response) {
   nothing <- dataset$nothing
-  if (is.null(nothing)) {
-    return(FALSE)
-  }
   by_status <- response$status >= 400 &&
     length(chain$symbols) < 2 &&
     as.character(response$status) %in% as.character(unlist(nothing))
@@ -246,7 +244,7 @@ journal_entry <- function(run, chain, response, outcome, rows = NA,
     rows = rows,
     outcome = outcome,
     url = redact(chain$request$url, secrets),
-    message = redact(message, secrets)
+    message = if (anyNA(message)) message else redact(message, secrets)
   )
 }
 

@@ -237,7 +237,7 @@ job_placed <- function(job, decoded, rows = decoded$items) {
   file <- job$chain$known$file
   if (length(file)) {
     decoded$base <- paste0(
-      file, ", ", decoded$base %||% rows_base(job$run$query$dataset)
+      file, ", ", decoded$base %||% job$run$query$dataset$reading$base
     )
   }
   decoded
@@ -258,9 +258,9 @@ job_piece <- function(job, decoded, bytes) {
     tidy$rejected,
     count = decoded$rows,
     following = "piece",
-    origin = c(
-      rows_origin(run$query$dataset, decoded),
-      hash = decoded$hash
+    origin = list(
+      base = decoded$base %||% run$query$dataset$reading$base,
+      at = decoded$at, hash = decoded$hash
     ),
     says = list(
       against = if (length(tidy$others)) {

@@ -15,7 +15,14 @@ page_make <- function(rows, rejected = no_rejected_rows, count = NROW(rows),
                       following = NULL, halt = NULL, full = FALSE,
                       probing = FALSE, announced = FALSE, beyond = FALSE,
                       says = list(), origin = NULL, ...) {
-  times <- finite_seconds(rows$time)
+  times <- as.numeric(rows$time)
+  if (!all(known <- is.finite(times))) times <- times[known]
+  good <- rows
+  if (nrow(rejected)) {
+    good <- good_rows(rows, rejected)
+    origin <- good_origin(origin, NROW(rows), rejected)
+  }
+  if (!is.null(origin)) origin$rows <- NROW(good)
   list(
     rows = rows,
     rejected = rejected,
@@ -30,10 +37,10 @@ page_make <- function(rows, rejected = no_rejected_rows, count = NROW(rows),
     announced = announced,
     beyond = beyond,
     says = says,
-    good = good_rows(rows, rejected),
-    origin = good_origin(origin, NROW(rows), rejected),
+    good = good,
+    origin = origin,
     times = times,
-    edges = if (length(times)) ends_of(times),
+    edges = if (length(times)) c(min(times), max(times)),
     ...
   )
 }
@@ -45,33 +52,10 @@ no_rejected_rows <- data.frame(
 
 # The place of the rows of a page that are stored.
 good_origin <- function(origin, n, rejected) {
-  if (is.null(origin)) {
-    return(NULL)
-  }
-  if (nrow(rejected)) {
+  if (!is.null(origin)) {
     origin$at <- (origin$at %||% seq_len(n))[-rejected$row]
   }
-  c(origin, list(rows = n - length(unique(rejected$row))))
-}
-
-# Where the rows of an answer are: a JSON Pointer where each row is a member of
-# one array, the number of the member where it is one of an object, a line, or
-# else their number.
-rows_base <- function(dataset) {
-  form <- dataset[["form"]] %||% "objects"
-  plain <- identical(dataset$format %||% "json", "json") &&
-    form %in% c("objects", "arrays", "pairs") &&
-    !length(c(dataset$within, dataset$unpack, dataset$wrapped)) &&
-    !grepl("*", dataset$rows %||% "*", fixed = TRUE)
-  if (!plain) {
-    return("row ")
-  }
-  array <- sub("/$", "", dataset$rows)
-  paste0(array, if (form == "pairs") ", member " else "/")
-}
-
-rows_origin <- function(dataset, decoded) {
-  list(base = decoded$base %||% rows_base(dataset), at = decoded$at)
+  origin
 }
 
 # The rows of a page that are stored.
@@ -103,7 +87,7 @@ collect_good <- function(run, queue, tally, chain, response) {
   if (isTRUE(page$too_large)) {
     return(collect_smaller(run, queue, tally, chain, response))
   }
-  if (is_unlikely_empty(chain, page)) {
+  if (page$count == 0 && is_unlikely_empty(chain, page)) {
     return(
       collect_again(
         run, queue, tally, chain,
@@ -117,7 +101,10 @@ collect_good <- function(run, queue, tally, chain, response) {
   }
   chain$proof <- proof_add(chain$proof, page, chain$page)
   chain <- page_way(chain, page, run)
-  passed <- !is.null(page$following) && page_ends(chain, page, run)
+  # pages beyond the window are not requested, nor pages that can only be empty
+  passed <- !is.null(page$following) &&
+    (window_passed(chain, page, run) ||
+      (page$probing && window_full(chain, page, run)))
   if (passed) page["following"] <- list(NULL)
   # rows beyond the window are not needed for completeness
   against <- if (passed) {
@@ -153,18 +140,10 @@ collect_good <- function(run, queue, tally, chain, response) {
   tally
 }
 
-# Pages beyond the window are not requested, nor pages that can only be empty.
-page_ends <- function(chain, page, run) {
-  window_passed(chain, page, run) ||
-    (page$probing && window_full(chain, page, run))
-}
-
 # Records for which symbols rows came and for which none exist.
 collect_came <- function(run, tally, chain, page) {
-  symbols <- page$rows[["symbol"]]
-  if (length(symbols) && length(chain$symbols)) {
-    tally_came(tally, text_groups(page$good$symbol, lone = TRUE)$levels)
-  }
+  came <- chain$symbols[chain$symbols %in% page$good[["symbol"]]]
+  if (length(came)) tally_came(tally, came)
   if (isTRUE(chain$last)) {
     tally$empty <- c(
       tally$empty, unique(tally_without(tally, query_without(run$query, chain)))
@@ -256,7 +235,9 @@ collect_store <- function(run, chain, response, page) {
       again = chain$page == 1 &&
         is_kept(run$query) &&
         isTRUE(chain$from > as.numeric(run$query$from)),
-      rejected = page_rejects(page, chain, run),
+      rejected = if (nrow(page$rejected) || length(page$notes)) {
+        page_rejects(page, chain, run)
+      },
       covered = query_covered(
         run$query,
         chain,
@@ -409,13 +390,13 @@ query_page.default <- function(query, chain, response, where, calendar,
   hash <- page_hash(decoded)
   repeated <- length(hash) > 0 && hash %in% chain$hashes
   bounded <- !is.null(reported$total) || !is.null(reported$pages)
-  beyond <- is_beyond(dataset, reported)
+  beyond <- bounded && is_beyond(dataset, reported)
   # a service that repeats its pages has no more, unless it states otherwise;
   # three repetitions decide
   stuck <- repeated && identical(rep(hash, 2), rev(chain$hashes)[1:2])
   following <- if (!repeated || (bounded && !beyond && !stuck)) {
-    next_value <- page_rule(dataset, query$source$zone)(
-      chain$request$url, reported
+    next_value <- following_value(
+      dataset, chain$request$url, reported, query$source$zone
     )
     following_page(
       query$source, chain, next_value, where,
@@ -438,17 +419,25 @@ query_page.default <- function(query, chain, response, where, calendar,
       reported$rows < (dataset$largest_page %||% Inf),
     announced = is_announced(dataset, reported),
     beyond = beyond,
-    origin = rows_origin(dataset, decoded),
+    origin = list(
+      base = decoded$base %||% dataset$reading$base, at = decoded$at
+    ),
     says = list(
-      total = page_total(reported, response),
+      total = if (is.null(response$headers[["content-range"]])) {
+        reported$total
+      } else {
+        page_total(reported, response)
+      },
       pages = reported$pages,
       repeated = repeated,
       against = c(
-        partial_against(response, reported, following$url),
+        if (response$status == 206) {
+          partial_against(response, following$url)
+        },
         if (repeated && !bounded) {
           repeated_against(chain, hash, reported, dataset)
         },
-        empty_against(chain, reported, bare),
+        if (reported$rows == 0) empty_against(chain, reported, bare),
         if (length(tidy$others)) others_against(chain$symbols, tidy$others)
       )
     )

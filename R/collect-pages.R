@@ -138,8 +138,9 @@ reparse_page <- function(run, tally, about, body, label) {
   tidy <- query_tidy(run$query, run$calendar, chain$symbols, decoded)
   page <- page_make(
     tidy$rows, tidy$rejected,
-    origin = c(
-      rows_origin(run$query$dataset, decoded), hash = origin_hash(body)
+    origin = list(
+      base = decoded$base %||% run$query$dataset$reading$base,
+      at = decoded$at, hash = origin_hash(body)
     )
   )
   # rows are known from the arrival of their page

@@ -14,16 +14,15 @@ proof_make <- function() {
 
 # Adds what another page states.
 proof_add <- function(proof, page, number) {
-  proof$total <- greatest(proof$total, page$says$total)
-  proof$pages <- greatest(proof$pages, page$says$pages)
+  for (name in names(page$says)[names(page$says) %in% c("total", "pages")]) {
+    said <- c(proof[[name]], page$says[[name]])
+    if (length(said)) proof[[name]] <- max(said)
+  }
   if (!isTRUE(page$says$repeated)) proof$came <- proof$came + page$count
-  proof$against <- unique(c(proof$against, page_against(page, number)))
+  against <- page$says$against
+  if (nrow(page$rejected)) against <- page_against(page, number)
+  if (length(against)) proof$against <- unique(c(proof$against, against))
   proof
-}
-
-greatest <- function(a, b) {
-  both <- c(a, b)
-  if (length(both)) max(both)
 }
 
 # Contradictions within one page.
@@ -87,8 +86,7 @@ announced_tries <- 3
 # An announced page without rows is requested again.
 is_unlikely_empty <- function(chain, page) {
   counted <- length(page$says$pages) > 0
-  page$count == 0 &&
-    (is.null(page$following) || counted) &&
+  (is.null(page$following) || counted) &&
     is.null(page$halt) &&
     chain$attempt < announced_tries &&
     (isTRUE(chain$announced) || isTRUE(page$says$total > chain$proof$came))

@@ -143,7 +143,8 @@ collect_came_in <- function(going) {
     if (going$run$line$active > 0L) line_run(going$run$line, 0)
   }
   going$run$sink$due()
-  going$tally <- tally_counts(going$tally, going$run$sink$wrong())
+  wrong <- going$run$sink$wrong()
+  if (length(wrong)) going$tally <- tally_counts(going$tally, wrong)
   going$show(going$tally, going$queue)
 }
 
@@ -235,7 +236,7 @@ collect_start <- function(run, queue, tally, most = run$at_once, fresh = TRUE) {
   now <- now_seconds()
   wait <- 1
   queue$waits_for <- NULL
-  collect_sent(run, queue)
+  if (length(queue$leaving)) collect_sent(run, queue)
   if (run$line$active >= most) wait <- min(wait, run$counter$watch())
   in_hand <- min(2 * most, run$most_pages - tally$pages)
   left <- function() if (fresh) queue_left(queue) else length(queue$waiting)
@@ -293,7 +294,9 @@ collect_start <- function(run, queue, tally, most = run$at_once, fresh = TRUE) {
     send_chain(run, queue, chain, attr(token, "token"))
     # send it now, not when all others are ready
     line_run(run$line, 0)
-    collect_sent(run, queue, attr(token, "token"))
+    if (run$counter$waits_sent() > 0) {
+      collect_sent(run, queue, attr(token, "token"))
+    }
   }
   wait
 }

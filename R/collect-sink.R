@@ -41,7 +41,7 @@ archive_sink <- function(archive, query, keep_raw = FALSE, gather = 1) {
     if (claims[[name]] <= 0) name
   }
   types <- dataset_types(query$dataset)
-  clock <- store_clock(archive)
+  clock <- archive$now
   # waiting pages are written before anything else is read or written
   settled <- function() {
     store_gathered(archive)
@@ -140,7 +140,9 @@ archive_sink <- function(archive, query, keep_raw = FALSE, gather = 1) {
       store_gathered(archive)
       Inf
     },
-    wrong = function() later_wrong(archive, source, dataset)
+    wrong = function() {
+      if (length(archive$later$wrong)) later_wrong(archive, source, dataset)
+    }
   )
 }
 
@@ -177,7 +179,7 @@ memory_sink <- function(query) {
     release = nothing,
     listed = nothing,
     due = function() Inf,
-    wrong = function() no_counts,
+    wrong = nothing,
     waiting = function() length(out),
     take = function() {
       page <- out[[1]]
@@ -201,7 +203,7 @@ source_counter <- function(source, archive = NULL, weight = 1) {
           store_token_take(archive, source$source, windows, under_way, weight)
         },
         made = function(id, at) store_token_made(archive, id, at),
-        now = store_clock(archive),
+        now = archive$now,
         travel = function(...) store_travel(archive, source$source, ...),
         requests = function(since) store_tokens(archive, source$source, since),
         forget = function(before) {

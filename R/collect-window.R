@@ -13,22 +13,17 @@ page_way <- function(chain, page, run) {
     identical(chain$direction, "unknown")) {
     return(chain)
   }
-  if (!runs_one_way(time) && !runs_one_way(unique(time))) {
+  if (is.unsorted(time) && !runs_one_way(time) && !runs_one_way(unique(time))) {
     chain$direction <- "unknown"
     return(chain)
   }
   ends <- page$edges
-  before <- chain$ends
-  heading <- run$way %||%
-    if (is.null(before)) {
-      lone_way(ends, chain, run)
-    } else {
-      way_between(before, ends)
-    }
-  if (is.na(chain$direction)) chain$direction <- heading
+  way <- if (!is.null(chain$ends)) way_between(chain$ends, ends)
+  if (is.na(chain$direction)) {
+    chain$direction <- run$way %||% way %||% lone_way(ends, chain, run)
+  }
   # pages that go back, or overlap without an order, are no range
-  if (!is.null(before) &&
-    !identical(chain$direction, way_between(before, ends))) {
+  if (!is.null(way) && !identical(chain$direction, way)) {
     chain$direction <- "unknown"
   }
   chain$ends <- ends
@@ -151,7 +146,10 @@ window_dense <- function(chain, page, run) {
 # The range that came with this page; the whole window with the last page.
 page_place <- function(chain, page, run) {
   chain$newest <- max(
-    chain$newest %||% -Inf, page_newest(page, run$query$source$zone)
+    chain$newest %||% -Inf, page$edges[2] + 1,
+    if (!is.null(page$rows[["period"]])) {
+      period_newest(page, run$query$source$zone)
+    }
   )
   chain$cover <- NULL
   chain$last <- is.null(page$following) && !length(page$against)
@@ -174,12 +172,22 @@ page_place <- function(chain, page, run) {
   # where the sides of an instant are separate rows, other sides may be on the
   # next page
   split <- !length(run$query$dataset$sides) && any(!is.na(page$rows$side))
-  first <- max(before_bar(min(time), run), chain$from)
-  last <- min(if (split) max(time) else after_bar(max(time), run), chain$to)
+  edges <- page$edges
+  first <- if (run$short) edges[1] else before_bar(edges[1], run)
+  first <- max(first, chain$from)
+  last <- if (split) {
+    edges[2]
+  } else if (run$short) {
+    # times within the day may be irregular
+    edges[2] + 1
+  } else {
+    after_bar(edges[2], run)
+  }
+  last <- min(last, chain$to)
   chain$cover <- switch(chain$direction %|na|% "one",
     forward = c(chain$from, last),
     backward = c(
-      if (split) max(min(time), chain$from) + 0.001 else first, chain$to
+      if (split) max(edges[1], chain$from) + 0.001 else first, chain$to
     ),
     one = c(first, last)
   )
@@ -187,16 +195,12 @@ page_place <- function(chain, page, run) {
   chain
 }
 
-# The end of a page's newest row.
-page_newest <- function(page, zone) {
+# The end of a page's newest period, where periods are days.
+period_newest <- function(page, zone) {
   period <- page$rows[["period"]]
-  time <- page$times
-  max(
-    -Inf, if (length(time)) max(time) + 1,
-    if (inherits(period, "Date") && any(!is.na(period))) {
-      as.numeric(time_local(max(period, na.rm = TRUE) + 1, 0, zone))
-    }
-  )
+  if (inherits(period, "Date") && any(!is.na(period))) {
+    as.numeric(time_local(max(period, na.rm = TRUE) + 1, 0, zone))
+  }
 }
 
 # The instants around a bar within which no other bar begins: at most a second
@@ -264,7 +268,9 @@ following_page <- function(source, chain, value, where, by = NULL) {
       )
     )
   }
-  url <- without_parameter(url, source$access)
+  if (identical(source$access$by, "query")) {
+    url <- without_parameter(url, source$access)
+  }
   if (!same_source && has_secret(url, source_secrets(source))) {
     return(
       halt(
@@ -315,6 +321,10 @@ page_bound <- 100000
 # again when the request is sent.
 without_parameter <- function(url, access) {
   if (!identical(access$by, "query")) {
+    return(url)
+  }
+  coded <- grepl("%", url, fixed = TRUE)
+  if (!coded && !grepl(access$name, url, fixed = TRUE)) {
     return(url)
   }
   # its name may be percent-encoded too

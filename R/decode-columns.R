@@ -71,8 +71,7 @@ with_zeros <- function(value, digits) {
 # A rule with the facts that it reads from the answer: a value for all rows, or
 # one per row.
 rule_with_facts <- function(rule, name, rows, known, where) {
-  for (fact in intersect(column_facts, names(rule))) {
-    if (!is.list(rule[[fact]])) next
+  for (fact in rule$facts) {
     place <- rule[[fact]]
     value <- column_value(rows, place, known)
     if (fact != "zone" && !is.null(value)) {
@@ -283,7 +282,11 @@ read_column <- function(value, type, zone, rule = list()) {
     )
   }
   if (is.numeric(read)) read <- scaled(read, rule$scale, rule$decimals)
-  far <- if (startsWith(type, "epoch-")) years_off(read) else integer()
+  far <- integer()
+  if (startsWith(type, "epoch-")) {
+    seconds <- as.numeric(read)
+    far <- which(seconds < first_year | seconds >= last_year)
+  }
   if (length(far)) read[far] <- NA
   list(
     value = read,
@@ -356,22 +359,13 @@ years_off_days <- function(day) {
   is.finite(seconds) & (seconds < first_year | seconds >= last_year)
 }
 
-years_off <- function(time) {
-  seconds <- as.numeric(time)
-  which(seconds < first_year | seconds >= last_year)
-}
-
 read_epoch <- function(value, scale) {
-  utc(
-    whole_micros(
-      (if (is.numeric(value)) {
-        as.double(value)
-      } else {
-        plain_number(without_date_call(as.character(value)))
-      }) /
-        scale
-    )
-  )
+  count <- if (is.numeric(value)) {
+    as.double(value)
+  } else {
+    plain_number(without_date_call(as.character(value)))
+  }
+  .POSIXct(whole_micros(count / scale), "UTC")
 }
 
 # "/Date(1773300600000+0200)/" counts from the same instant with and without the

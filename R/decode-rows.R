@@ -6,10 +6,13 @@
 # the values that the page rule needs.
 decode_body <- function(dataset, body, source, known = list(),
                         members = character(), where = "the body") {
-  body <- unpacked_body(body, where)
-  # a workbook is a zip file too
-  if (is_zip(body) && !identical(dataset$format, "xlsx")) {
-    return(decode_zip(dataset, body, source, known, members, where))
+  # gzip and zip files begin with these bytes
+  if (length(body) && body[1] %in% as.raw(c(0x1f, 0x50))) {
+    body <- unpacked_body(body, where)
+    # a workbook is a zip file too
+    if (is_zip(body) && !identical(dataset$format, "xlsx")) {
+      return(decode_zip(dataset, body, source, known, members, where))
+    }
   }
   read <- body_rows(dataset, body, source, members, where)
   dataset <- read$dataset
@@ -53,7 +56,7 @@ body_rows <- function(dataset, body, source, members = character(),
   }
   if (format %in% c("json", "json-lines", "xml")) {
     whole <- dataset$reading$whole
-    problem <- problem_pointers(source$problem)
+    problem <- if (!is.null(source$problem)) problem_pointers(source$problem)
     parsed <- decode_json(
       body,
       c(
@@ -64,7 +67,9 @@ body_rows <- function(dataset, body, source, members = character(),
       instants = dataset$reading$instants,
       map = is.null(dataset$within) && identical(dataset[["form"]], "map")
     )
-    stop_on_problem(parsed, source$problem, where)
+    if (length(parsed$problem)) {
+      stop_on_problem(parsed, source$problem, where)
+    }
     if (is.null(parsed$rows) && !"absent" %in% dataset$nothing) {
       stop_payload(
         paste0("The answer has no rows at ", dataset$rows, "."), where,
@@ -76,26 +81,30 @@ body_rows <- function(dataset, body, source, members = character(),
     }
     read <- function(part) {
       if (is.null(part)) {
-        NULL
-      } else if (is.null(dataset$within)) {
-        rows_named(
-          json_rows(
-            part, dataset[["form"]] %||% "objects", where, dataset$rows,
-            dataset$reading$pointers
-          ),
-          parsed$names, dataset, where
-        )
+        return(NULL)
+      }
+      if (!is.null(dataset$within)) {
+        return(rows_within(part, dataset, where))
+      }
+      rows <- json_rows(
+        part, dataset[["form"]] %||% "objects", where, dataset$rows,
+        dataset$reading$pointers
+      )
+      if (is.null(dataset$names)) {
+        rows
       } else {
-        rows_within(part, dataset, where)
+        rows_named(rows, parsed$names, dataset, where)
       }
     }
     rows <- read(parsed$rows)
-    if (has_long_names(rows, dataset) || has_fine_times(rows, dataset, body)) {
+    if (needs_exact(rows, dataset, body)) {
       rows <- read(
         decode_json(body, c(rows = dataset$rows), where, "string")$rows
       )
     }
-    rows <- rows_looked_up(rows, parsed$lookup, dataset, where)
+    if (!is.null(dataset$lookup)) {
+      rows <- rows_looked_up(rows, parsed$lookup, dataset, where)
+    }
     known <- parsed[names(whole)]
     if (format == "json-lines" && identical(NROW(rows), length(lines$at))) {
       attr(rows, "lines") <- lines$at
@@ -112,40 +121,28 @@ body_rows <- function(dataset, body, source, members = character(),
   list(rows = rows, parsed = parsed, known = known, dataset = dataset)
 }
 
-# Names that are written as numbers too long for a double.
-has_long_names <- function(rows, dataset) {
+# Whether numbers are to be read as texts, because a double would change them:
+# names that are written as long numbers, and times in nanoseconds that are
+# equal in microseconds.
+needs_exact <- function(rows, dataset, body) {
   if (is.null(rows)) {
     return(FALSE)
   }
-  rules <- c(
-    Filter(function(rule) rule$as == "text", dataset$columns),
-    if (identical(dataset$next_page$by, "last")) {
-      list(list(at = dataset$next_page$at))
+  for (rule in dataset$reading$names_read) {
+    value <- column_value(rows, rule, list())
+    if (is.numeric(value) && is_long(value)) {
+      return(TRUE)
     }
-  )
-  any(vapply(
-    rules,
-    function(rule) {
-      value <- column_value(rows, rule, list())
-      is.numeric(value) && is_long(value)
-    },
-    TRUE
-  ))
-}
-
-# Whether times in nanoseconds, which no double holds, are equal in
-# microseconds.
-has_fine_times <- function(rows, dataset, body) {
-  rule <- dataset$columns$time
-  if (is.null(rows) || !isTRUE(rule$as %in% c("epoch-ns", "rfc3339"))) {
-    return(FALSE)
   }
-  value <- column_value(rows, rule, list())
-  if (rule$as == "epoch-ns") {
-    is.numeric(value) && anyDuplicated(round(value / 1000)) > 0
+  rule <- dataset$columns$time
+  fine <- if (isTRUE(rule$as %in% c("epoch-ns", "rfc3339"))) {
+    column_value(rows, rule, list())
+  }
+  if (is.numeric(fine) && rule$as == "epoch-ns") {
+    anyDuplicated(round(fine / 1000)) > 0
   } else {
-    inherits(value, "POSIXct") &&
-      anyDuplicated(value) > 0 &&
+    inherits(fine, "POSIXct") &&
+      anyDuplicated(fine) > 0 &&
       length(grepRaw("[.][0-9]{7,9}[Zz+-]", body)) > 0
   }
 }
@@ -153,11 +150,9 @@ has_fine_times <- function(rows, dataset, body) {
 # The nanoseconds of each time within its second; NULL where no time is finer
 # than a microsecond.
 finer_part <- function(value, type) {
-  digits <- if (type == "epoch-ns" && is.character(value)) {
+  digits <- if (type == "epoch-ns") {
     sub("^.*?([0-9]{1,9})$", "\\1", value, perl = TRUE)
-  } else if (type == "rfc3339" &&
-    is.character(value) &&
-    any(grepl("[.][0-9]{7}", value))) {
+  } else if (type == "rfc3339" && any(grepl("[.][0-9]{7}", value))) {
     substr(
       paste0(sub("^[^.]*[.]?([0-9]*).*$", "\\1", value), "000000000"), 1, 9
     )
@@ -228,7 +223,7 @@ decode_rows <- function(dataset, rows, zone, where, known = list()) {
   # of a table, the lines of its rows
   lines <- attr(rows, "lines")
   if (!is.null(dataset$unpack)) rows <- turned_rows(rows, dataset$unpack, where)
-  at <- rows_wanted(rows, dataset$only)
+  at <- if (length(dataset$only)) rows_wanted(rows, dataset$only)
   if (!is.null(at)) rows <- rows[at, , drop = FALSE]
   if (is.null(rows) || !nrow(rows)) {
     return(
@@ -240,10 +235,12 @@ decode_rows <- function(dataset, rows, zone, where, known = list()) {
     )
   }
   if (!length(dataset$sides)) {
-    return(c(
-      decode_side(dataset, rows, zone, where, known, at = at),
-      rows_at(at, lines)
-    ))
+    decoded <- decode_side(dataset, rows, zone, where, known, at = at)
+    if (is.null(lines)) {
+      decoded$at <- at
+      return(decoded)
+    }
+    return(c(decoded, rows_at(at, lines)))
   }
   parts <- lapply(dataset$sides, function(side) {
     part <- decode_side(dataset, rows, zone, where, known, side, at)
@@ -295,14 +292,16 @@ decode_side <- function(dataset, rows, zone, where, known, side = NULL,
   rejected <- list(no_wrong_values)
   finer <- local <- NULL
   for (name in names(dataset$columns)) {
-    rule <- rule_with_facts(
-      dataset$columns[[name]], name, rows, known, where
-    )
+    rule <- dataset$columns[[name]]
+    if (length(rule$facts)) {
+      rule <- rule_with_facts(rule, name, rows, known, where)
+    }
     if (length(side)) {
       rule$at <- sub("{side}", side, rule$at, fixed = TRUE)
       rule$member <- NULL
     }
-    value <- column_value(rows, rule, known)
+    value <- if (!is.null(rule$member)) .subset2(rows, rule$member)
+    if (is.null(value)) value <- column_value(rows, rule, known)
     # the usual column of numbers without missing ones
     if (rule$plain && is.double(value) && !is.object(value) && !anyNA(value)) {
       columns[[name]] <- value
@@ -359,7 +358,7 @@ decode_side <- function(dataset, rows, zone, where, known, side = NULL,
     }
     columns[[name]] <- read$value
     if (name == "time" && inherits(read$value, "POSIXct")) {
-      finer <- finer_part(value, type)
+      if (is.character(value)) finer <- finer_part(value, type)
       local <- rule$zone
     }
   }

@@ -32,6 +32,11 @@ decode_table <- function(body, format, where, table = NULL) {
 # UTF-16 as UTF-8, recognised by its byte order mark, or by zeros in every other
 # byte, which UTF-8 text never has.
 text_in_utf8 <- function(body) {
+  start <- body[seq_len(min(length(body), 400))]
+  marked <- length(start) && start[1] >= as.raw(0xfe)
+  if (!marked && !length(grepRaw(as.raw(0), start, fixed = TRUE))) {
+    return(body)
+  }
   encoding <- utf16_of(body)
   if (is.null(encoding)) {
     return(body)

@@ -125,22 +125,33 @@ query_empty_page.vetusta_query_bars <- function(query, chain, calendar) {
 
 #' @export
 query_tidy.vetusta_query_bars <- function(query, calendar, symbols, decoded) {
-  rows <- unfinished_bars(
-    decoded_rows(query, symbols, decoded), decoded$came %||% now_seconds()
-  )
-  notes <- apart_note(attr(rows, "apart"))
+  rows <- decoded_rows(query, symbols, decoded)
+  if (!is.null(rows[["ends"]])) {
+    rows <- unfinished_bars(rows, decoded$came %||% now_seconds())
+  }
+  notes <- if (!is.null(attr(rows, "apart"))) apart_note(attr(rows, "apart"))
   rows <- complete_bars(
     rows, calendar, query$interval, query$source$zone, query$dataset$bar_time
   )
-  others <- other_symbols(rows$symbol, symbols)
+  others <- if (!is.null(decoded$columns$symbol)) {
+    other_symbols(rows$symbol, symbols)
+  }
   judged <- bars_check(rows)
-  judged <- faults_joined(
-    judged, doubled_bars(rows, c(judged$row, decoded$rejected$row), decoded$at)
-  )
+  # a missing time leaves the order open
+  if (!isFALSE(is.unsorted(as.numeric(rows$time), strictly = TRUE))) {
+    judged <- faults_joined(
+      judged,
+      doubled_bars(rows, c(judged$row, decoded$rejected$row), decoded$at)
+    )
+  }
   if (length(others)) judged <- faults_joined(other_rows(rows, symbols), judged)
   list(
     rows = rows,
-    rejected = page_rejected(rows, decoded, query$dataset, judged),
+    rejected = if (nrow(judged) || nrow(decoded$rejected)) {
+      page_rejected(rows, decoded, query$dataset, judged)
+    } else {
+      no_rejected_rows
+    },
     others = others,
     notes = notes
   )
@@ -150,9 +161,6 @@ query_tidy.vetusta_query_bars <- function(query, calendar, symbols, decoded) {
 # arrival is provisional.
 unfinished_bars <- function(rows, came) {
   ends <- rows[["ends"]]
-  if (is.null(ends)) {
-    return(rows)
-  }
   if (is.null(rows[["status"]])) rows$status <- rep("observed", nrow(rows))
   rows$status[as.numeric(ends) > came] <- "provisional"
   rows$ends <- NULL

@@ -243,7 +243,7 @@ dataset_gives <- function(dataset) {
 # How a column is read: its place (`at`), its type (`as`), whether the card
 # declares the type (`declared`), and whether rows need it (`need`). `member` is
 # the name of a direct member of the row; `plain` a number that needs no
-# conversion.
+# conversion; `facts` are those that it reads from the answer.
 column_rule <- function(rule, name, shape) {
   if (!is.list(rule)) rule <- list(at = rule)
   rule <- placed_rule(split_rule(rule))
@@ -269,6 +269,9 @@ column_rule <- function(rule, name, shape) {
       ) %in%
         names(rule)
     )
+  # NULL without any
+  facts <- intersect(column_facts, names(rule)[vapply(rule, is.list, TRUE)])
+  if (length(facts)) rule$facts <- facts
   rule
 }
 
@@ -340,7 +343,8 @@ dataset_types <- function(dataset) {
 # of values for the whole body (`whole`), under names that no query has; the
 # `parts` that page rules need, pointers and headers, and of these the pointers
 # (`members`); members that become instants only, and need not be texts first
-# (`instants`); and whether times are local.
+# (`instants`); rules of names, which may be long numbers (`names_read`);
+# whether times are local; and the `base` of the places of rows.
 dataset_reading <- function(dataset) {
   facts <- unlist(
     lapply(dataset$columns, function(rule) {
@@ -388,8 +392,29 @@ dataset_reading <- function(dataset) {
     parts = parts,
     members = unlist(Filter(is.character, parts)),
     instants = vapply(unname(plain), `[[`, "", "member"),
-    local = identical(time$as, "local") || !is.null(time$written)
+    names_read = c(
+      Filter(function(column) column$as == "text", dataset$columns),
+      if (identical(rule$by, "last")) list(list(at = rule$at))
+    ),
+    local = identical(time$as, "local") || !is.null(time$written),
+    base = rows_base(dataset)
   )
+}
+
+# Where the rows of an answer are: a JSON Pointer where each row is a member of
+# one array, the number of the member where it is one of an object, a line, or
+# else their number.
+rows_base <- function(dataset) {
+  form <- dataset[["form"]] %||% "objects"
+  plain <- identical(dataset$format %||% "json", "json") &&
+    form %in% c("objects", "arrays", "pairs") &&
+    !length(c(dataset$within, dataset$unpack, dataset$wrapped)) &&
+    !grepl("*", dataset$rows %||% "*", fixed = TRUE)
+  if (!plain) {
+    return("row ")
+  }
+  array <- sub("/$", "", dataset$rows)
+  paste0(array, if (form == "pairs") ", member " else "/")
 }
 
 # Pages requested by a header, as a range of rows (RFC 9110, section 14).

@@ -224,7 +224,10 @@ run_secrets <- function(source, tokens) {
   hidden <- NULL
   token <- NULL
   function() {
-    now <- c(tokens$value, tokens$refresh, cookie_values(source, tokens$value))
+    now <- c(
+      tokens$value, tokens$refresh,
+      if (source$access$by == "form-login") cookie_values(tokens$value)
+    )
     if (is.null(hidden) || !identical(token, now)) {
       token <<- now
       hidden <<- secrets_hidden(c(source_secrets(source), token))
@@ -234,8 +237,8 @@ run_secrets <- function(source, tokens) {
 }
 
 # Each cookie of a session is a secret.
-cookie_values <- function(source, token) {
-  if (source$access$by == "form-login" && !is.null(token)) {
+cookie_values <- function(token) {
+  if (!is.null(token)) {
     sub("^[^=]*=", "", strsplit(token, "; ", fixed = TRUE)[[1]])
   }
 }

@@ -30,13 +30,12 @@ template_operators <- list(
 
 # `values` is a named list of texts; NULL or missing values are left out.
 template_expand <- function(template, values) {
-  pieces <- vapply(
-    template_pieces(template),
-    function(piece) {
-      if (is.character(piece)) piece else expand_expression(piece, values)
-    },
-    ""
-  )
+  pieces <- template_pieces(template)
+  for (i in seq_along(pieces)) {
+    if (is.list(pieces[[i]])) {
+      pieces[[i]] <- expand_expression(pieces[[i]], values)
+    }
+  }
   paste(pieces, collapse = "")
 }
 
@@ -107,13 +106,13 @@ template_variables <- function(template) {
 
 expand_expression <- function(expression, values) {
   operator <- expression$operator
-  parts <- unlist(
-    lapply(
-      expression$variables, expand_variable,
-      operator = operator,
-      values = values
-    )
-  )
+  parts <- character()
+  for (variable in expression$variables) {
+    value <- values[[variable$name]]
+    if (length(value)) {
+      parts <- c(parts, expand_variable(variable, operator, value))
+    }
+  }
   if (!length(parts)) {
     ""
   } else {
@@ -121,11 +120,7 @@ expand_expression <- function(expression, values) {
   }
 }
 
-expand_variable <- function(variable, operator, values) {
-  value <- values[[variable$name]]
-  if (is.null(value) || !length(value)) {
-    return(NULL)
-  }
+expand_variable <- function(variable, operator, value) {
   value <- as.character(value)
   if (length(variable$prefix)) value <- substr(value, 1, variable$prefix)
   value <- if (operator$reserved) {
@@ -146,7 +141,15 @@ expand_variable <- function(variable, operator, values) {
 
 # Encodes everything but letters, digits and -._~ (RFC 3986), also what looks
 # encoded: %41 in a text is encoded again.
-encode_plain <- function(text) curl::curl_escape(enc2utf8(as.character(text)))
+encode_plain <- function(text) {
+  text <- as.character(text)
+  plain <- !grepl("[^A-Za-z0-9._~-]", text, perl = TRUE, useBytes = TRUE)
+  if (!all(plain) || anyNA(text)) {
+    curl::curl_escape(enc2utf8(text))
+  } else {
+    text
+  }
+}
 
 # Keeps reserved characters and percent-encoded triplets.
 encode_reserved <- function(text) {

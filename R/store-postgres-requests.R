@@ -2,24 +2,21 @@
 
 # The server's clock: its difference from this machine's is measured every
 # minute. Up to half a second counts as none.
-#' @export
-store_clock.vetusta_store_postgres <- function(store) {
-  function() {
-    now <- now_seconds()
-    if (is.null(store$ahead) ||
-      now > store$ahead_asked + 60 ||
-      now < store$ahead_asked) {
-      instant <- sql_get(
-        store, "SELECT extract(epoch FROM clock_timestamp())::float8 AS now"
-      )$now
-      after <- now_seconds()
-      ahead <- instant - (now + after) / 2
-      store$ahead <- if (abs(ahead) < 0.5 + (after - now)) 0 else ahead
-      store$ahead_asked <- after
-      now <- after
-    }
-    whole_micros(now + store$ahead)
+postgres_now <- function(store) {
+  now <- now_seconds()
+  if (is.null(store$ahead) ||
+    now > store$ahead_asked + 60 ||
+    now < store$ahead_asked) {
+    instant <- sql_get(
+      store, "SELECT extract(epoch FROM clock_timestamp())::float8 AS now"
+    )$now
+    after <- now_seconds()
+    ahead <- instant - (now + after) / 2
+    store$ahead <- if (abs(ahead) < 0.5 + (after - now)) 0 else ahead
+    store$ahead_asked <- after
+    now <- after
   }
+  whole_micros(now + store$ahead)
 }
 
 #' @export

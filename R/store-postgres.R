@@ -37,6 +37,7 @@ postgres_store <- function(uri, create = TRUE, read_only = FALSE,
   store$connect <- function() postgres_connect(parts, read_only, password, uri)
   store$connection <- postgres_first(store$connect)
   store$read_only <- read_only
+  store$now <- function() postgres_now(store)
   reg.finalizer(store, function(store) store_close(store), onexit = TRUE)
   tryCatch(postgres_prepare(store, create), error = function(e) {
     store_close(store)

@@ -101,21 +101,27 @@ fit_column <- function(column, type) {
 
 # The columns of a page by its dataset's schema; new decisions are stored.
 sql_fitted <- function(store, page, columns) {
-  types <- sql_declared(store, page, names(columns))
   # a column whose class shows its type needs no look at its values
   plain <- vapply(
     columns, function(column) if (is.object(column)) "" else typeof(column), ""
   )
-  like <- c(number = "double", text = "character")[types[names(columns)]]
-  odd <- names(columns)[!(plain == like) %in% TRUE]
+  plain <- plain[!names(plain) %in% c("series", time_columns)]
+  place <- paste(page$source, page$dataset, sep = "\r")
+  # the usual page has the columns of the page before it
+  if (identical(store$types[[place]]$fits, plain)) {
+    return(columns)
+  }
+  types <- sql_declared(store, page, names(columns))
+  like <- c(number = "double", text = "character")[types[names(plain)]]
+  odd <- names(plain)[!(plain == like) %in% TRUE]
+  if (!length(odd)) store$types[[place]]$fits <- plain
   fitted <- list()
-  for (name in setdiff(odd, c("series", time_columns))) {
+  for (name in odd) {
     column <- columns[[name]]
     known <- if (name %in% names(types)) types[[name]]
     fit <- fit_column(column, known)
     if (!identical(fit$type, known)) {
       sql_put_type(store, page, name, known, fit$type)
-      types <- sql_types(store, page$source, page$dataset)
     }
     if (!identical(fit$column, column)) fitted[[name]] <- fit$column
   }
@@ -138,17 +144,18 @@ sql_declared <- function(store, page, columns) {
   if (length(fresh)) sql_types(store, page$source, page$dataset) else types
 }
 
-# The types of a dataset's columns by name, cached in this process.
+# The types of a dataset's columns by name, cached in this process, with the
+# classes of the columns of a page that fits them as it is (`fits`).
 sql_types <- function(store, source, dataset) {
   name <- paste(source, dataset, sep = "\r")
-  cached <- store$types[[name]]
+  cached <- store$types[[name]]$types
   if (is.null(cached)) {
     rows <- sql_get(
       store, "SELECT name, type FROM types WHERE source = ? AND dataset = ?",
       list(source, dataset)
     )
     cached <- stats::setNames(as.character(rows$type), as.character(rows$name))
-    assign(name, cached, envir = store$types)
+    assign(name, list(types = cached), envir = store$types)
   }
   cached
 }

@@ -12,8 +12,9 @@ is_plain_page <- function(page) {
     max(NROW(page$covered), length(page$notes), length(page$claims)) < 2
 }
 
-# Rows of one series as a block; each has a time of its own.
-page_segment <- function(series, rows, page) {
+# Rows of one series as a block; each has a time of its own. `all`: these are
+# all rows that came, in their order.
+page_segment <- function(series, rows, page, all = FALSE) {
   n <- length(rows$time)
   ends <- as.numeric(rows$time[c(1, n)])
   c(
@@ -25,7 +26,19 @@ page_segment <- function(series, rows, page) {
       times = n,
       body = list(block_write(rows, FALSE))
     ),
-    origin_values(page, rows)
+    if (all &&
+      is.null(page$origin$at) &&
+      !is.null(page$origin$base) &&
+      isTRUE(page$origin$rows == n)) {
+      # in order from the first, which is number 0 of an array
+      first <- if (endsWith(page$origin$base, "/")) 0 else 1
+      list(
+        rows_at = paste0(page$origin$base, "|", first, "-", n - 1 + first),
+        hash = page$origin$hash %||% NA_character_
+      )
+    } else {
+      origin_values(page, rows)
+    }
   )
 }
 

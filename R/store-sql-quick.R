@@ -41,7 +41,8 @@ sql_quick_segment <- function(store, page) {
     return(NULL)
   }
   segment <- page_segment(
-    sql_known_ids(store, sql_series_names(page, parcel$series)), rows, page
+    sql_known_ids(store, sql_series_names(page, parcel$series)), rows, page,
+    all = TRUE
   )
   # the series is created or found with its page
   if (is.na(segment$series)) {

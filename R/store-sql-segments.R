@@ -174,13 +174,15 @@ blocks_mixed <- function(bodies, from, to, at, newest) {
 # Small segments are joined into larger ones: while pages gather, and at the end
 # of a run.
 
-# After a number of pages of a series its newest segments are examined; `id` is
-# evaluated only then.
-sql_gathered <- function(store, name, id) {
-  count <- (store$pages[[name]] %||% 0) + 1
-  assign(name, count, envir = store$pages)
-  if (count %% segment_fan == 0) {
-    store_transaction(store, function() sql_settle_newest(store, id))
+# After a number of pages of a series its newest segments are examined; `ids`
+# is evaluated only then.
+sql_gathered <- function(store, names, ids) {
+  for (i in seq_along(names)) {
+    count <- (store$pages[[names[i]]] %||% 0) + 1
+    assign(names[i], count, envir = store$pages)
+    if (count %% segment_fan == 0) {
+      store_transaction(store, function() sql_settle_newest(store, ids[i]))
+    }
   }
 }
 

@@ -35,7 +35,9 @@ segment_fan <- 12L
 # and is written with them by store_gathered(); until then it counts as new.
 store_put <- function(store, page, gather = 1) {
   page$now <- whole_micros(page$now %||% store_now(store))
-  page$rows <- sql_fit(page$rows, store, page)
+  if (!is.null(page$rows)) {
+    page$rows$rows <- sql_fitted(store, page, page$rows$rows)
+  }
   if (gather > 1 && (store$gathers %||% FALSE) && sql_put_later(store, page)) {
     if (length(store$later$pages) >= gather) store_gathered(store)
     return(c(new = length(page$rows$rows$time), changed = 0, unchanged = 0))
@@ -67,12 +69,6 @@ sql_put_now <- function(store, page) {
     for (claim in page$claims) store_claim_done(store, claim)
     if (gone > 0) c(counts, gone = gone) else counts
   })
-}
-
-# The rows of a page by their dataset's schema.
-sql_fit <- function(parcel, store, page) {
-  if (!is.null(parcel)) parcel$rows <- sql_fitted(store, page, parcel$rows)
-  parcel
 }
 
 sql_set_note <- function(store, page, note) {
@@ -132,9 +128,11 @@ sql_put_rows.vetusta_parcel_series <- function(parcel, store, page) {
   numbers <- origin_numbers(page, length(rows$of))
   numbered <- function(i, part, group) {
     if (!is.null(part)) {
-      at <- origin_rows(
-        part$of, lapply(rows$rows[time_columns], `[`, group), numbers[group]
-      )
+      at <- numbers[group]
+      if (!is.null(part$of)) {
+        came <- lapply(rows$rows[time_columns], `[`, group)
+        at <- origin_rows(part$of, came, at)
+      }
       part$at <- lapply(part$rows, function(k) at[k])
       part$series <- ids[i]
       part[c("rows", "of")] <- NULL
@@ -164,9 +162,10 @@ sql_put_rows.vetusta_parcel_series <- function(parcel, store, page) {
 
 # Instants are stored in whole microseconds.
 sql_stamped <- function(rows) {
-  rows$time <- utc(whole_micros(as.numeric(rows$time)))
-  known <- rows$known %||% rep(NA_real_, length(rows$time))
-  rows$known <- utc(whole_micros(as.numeric(known)))
+  rows$time <- .POSIXct(whole_micros(as.numeric(rows$time)), "UTC")
+  known <- rep(NA_real_, length(rows$time))
+  if (!is.null(rows$known)) known <- whole_micros(as.numeric(rows$known))
+  rows$known <- .POSIXct(known, "UTC")
   rows
 }
 
@@ -222,8 +221,21 @@ sql_put_fresh <- function(store, ids, names, rows, groups, now) {
   }
   some <- vapply(kept, function(part) length(part$time) > 0, TRUE)
   sql_insert_segments(store, ids[fresh][some], kept[some])
-  for (i in fresh[some]) sql_gathered(store, names[i], ids[i])
-  parts <- lapply(kept, function(part) came_part(part, TRUE))
+  sql_gathered(store, names[fresh][some], ids[fresh][some])
+  parts <- Map(
+    function(rows, whole) {
+      n <- length(rows$time)
+      if (!whole) {
+        return(came_part(rows, TRUE))
+      }
+      # all rows that came, in their order
+      list(
+        time = as.numeric(rows$time[1]), last = as.numeric(rows$time[n]),
+        known = NA_real_, last_known = NA_real_, rows = list(seq_len(n))
+      )
+    },
+    kept, plain
+  )
   list(groups = fresh, counts = counts, parts = parts)
 }
 
@@ -385,5 +397,3 @@ sql_series_ids <- function(store, page, series,
   id
 }
 
-# Pages that one statement writes, with their journal row, coverage, place and
-# claim.

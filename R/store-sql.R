@@ -78,6 +78,7 @@ sql_forget_caches <- function(store) {
 sql_store <- function(class, path) {
   store <- new.env(parent = emptyenv())
   store$path <- path
+  store$now <- now_seconds
   for (cache in c("ids", "types", "pages", "ready")) {
     store[[cache]] <- new.env(parent = emptyenv())
   }
@@ -101,15 +102,17 @@ json_array <- function(x) {
 
 # Lines of a driver about what it clears away are no concern of a user.
 without_driver_lines <- function(work) {
-  withCallingHandlers(work, warning = function(w) {
-    if (grepl(
-      "open result set|already disconnected|result object still in use",
-      conditionMessage(w),
-      ignore.case = TRUE
-    )) {
-      tryInvokeRestart("muffleWarning")
-    }
-  })
+  withCallingHandlers(work, warning = driver_line)
+}
+
+driver_line <- function(w) {
+  if (grepl(
+    "open result set|already disconnected|result object still in use",
+    conditionMessage(w),
+    ignore.case = TRUE
+  )) {
+    tryInvokeRestart("muffleWarning")
+  }
 }
 
 # The end of a connection or a transaction, which may have ended by itself.

@@ -149,7 +149,7 @@ sqlite_worded <- new.env(parent = emptyenv())
 #' @export
 sql_get.vetusta_store_sqlite <- function(store, statement, params = NULL,
                                          often = FALSE) {
-  without_driver_lines(tryCatch(
+  withCallingHandlers(tryCatch(
     if (often) {
       sqlite_often(store, statement, params)
     } else {
@@ -161,13 +161,13 @@ sql_get.vetusta_store_sqlite <- function(store, statement, params = NULL,
       }
     },
     error = function(e) stop(archive_error(e, store$path))
-  ))
+  ), warning = driver_line)
 }
 
 #' @export
 sql_do.vetusta_store_sqlite <- function(store, statement, params = NULL,
                                         often = FALSE) {
-  without_driver_lines(tryCatch(
+  withCallingHandlers(tryCatch(
     if (often) {
       sqlite_often(store, statement, params, rows = FALSE)
     } else {
@@ -179,11 +179,8 @@ sql_do.vetusta_store_sqlite <- function(store, statement, params = NULL,
       }
     },
     error = function(e) stop(archive_error(e, store$path))
-  ))
+  ), warning = driver_line)
 }
-
-#' @export
-store_clock.vetusta_store_sqlite <- function(store) function() now_seconds()
 
 #' @export
 sql_page_in.vetusta_store_sqlite <- function(store, values) {
@@ -324,7 +321,10 @@ store_token_take.vetusta_store_sql <- function(store, source, limits,
       )
     )
   }
-  parts <- lapply(store_quotas_lately(store, source, limits), each)
+  if (any(vapply(limits, function(limit) !is.null(limit$since), TRUE))) {
+    limits <- store_quotas_lately(store, source, limits)
+  }
+  parts <- lapply(limits, each)
   taken <- sql_get(
     store,
     paste0(

@@ -34,9 +34,8 @@ store_settle <- function(store, series = NULL, whole = segment_whole) {
   UseMethod("store_settle")
 }
 
-# The store's clock as a function: the server's, if there is one.
-store_clock <- function(store) UseMethod("store_clock")
-store_now <- function(store) store_clock(store)()
+# The store's clock: the server's, if there is one.
+store_now <- function(store) store$now()
 
 # A token from limits, counted for all processes on the store by its clock:
 # list(id, at), `at` when it was taken, or an empty list where the limit is

@@ -13,10 +13,6 @@ window_margin <- function(seconds, fastest = Inf, sent = FALSE) {
   min(seconds * 0.005, 0.25, max(seconds * 0.001, 0.5 * fastest))
 }
 
-window_seconds <- function(limit, fastest, sent) {
-  limit$seconds + window_margin(limit$seconds, fastest, sent)
-}
-
 # A day's or month's quota counts from local midnight in the quota's zone.
 quota_start <- function(limit, now) {
   day <- local_day(utc(now), limit$zone)
@@ -44,7 +40,7 @@ limit_wait <- function(requests, limits, now, weight = 1, fastest = Inf,
   waits <- vapply(
     limits,
     function(limit) {
-      window <- window_seconds(limit, fastest, sent)
+      window <- limit$seconds + window_margin(limit$seconds, fastest, sent)
       since <- if (is.null(limit$quota)) {
         now - window
       } else {
@@ -52,13 +48,10 @@ limit_wait <- function(requests, limits, now, weight = 1, fastest = Inf,
       }
       inside <- requests$time > since
       time <- requests$time[inside]
-      cost <- if (isTRUE(limit$weighs)) {
-        requests$weight[inside]
-      } else {
-        rep(1, length(time))
-      }
+      weighs <- isTRUE(limit$weighs)
+      cost <- if (weighs) requests$weight[inside] else rep(1, length(time))
       # this much must leave the window first
-      over <- sum(cost) + limit_cost(limit, weight) - limit$count
+      over <- sum(cost) + (if (weighs) weight else 1) - limit$count
       if (over <= 0) {
         return(0)
       }
@@ -79,7 +72,8 @@ limit_wait <- function(requests, limits, now, weight = 1, fastest = Inf,
 limit_windows <- function(limits, now, fastest = Inf, sent = FALSE, early = 0) {
   lapply(limits, function(limit) {
     window <- if (is.null(limit$quota)) {
-      list(seconds = window_seconds(limit, fastest, sent) - early)
+      margin <- window_margin(limit$seconds, fastest, sent)
+      list(seconds = limit$seconds + margin - early)
     } else {
       list(since = quota_start(limit, now) - 1e-6)
     }

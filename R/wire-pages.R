@@ -1,7 +1,7 @@
-# Page rules. Each is a small function from an answer to the URL of the next
-# page, or NULL; the loop over pages does not know which rule it uses. `page`
-# has what the answer states (page_said()), its headers, its number of rows, the
-# page's number (from 1) and the number of earlier rows.
+# Page rules. Each leads from an answer to the URL of the next page, or NULL;
+# the loop over pages does not know which rule it uses. `page` has what the
+# answer states (page_said()), its headers, its number of rows, the number of
+# the page (from 1) and the number of earlier rows.
 
 # What an answer states about pages, read once: `following` (a text), `total`
 # and `pages` (numbers), and `more` as it was sent.
@@ -11,21 +11,11 @@ page_said <- function(dataset, members, headers) {
   })
   said[names(members)] <- members
   list(
-    following = member_text(said$following),
-    total = member_number(said$total),
-    pages = member_number(said$pages),
+    following = if (!is.null(said$following)) member_text(said$following),
+    total = if (!is.null(said$total)) member_number(said$total),
+    pages = if (!is.null(said$pages)) member_number(said$pages),
     more = said$more
   )
-}
-
-page_rule <- function(dataset, zone = "UTC") {
-  rule <- dataset$next_page
-  following <- page_rule_of(dataset, rule, zone)
-  if (is.null(rule$more)) {
-    following
-  } else {
-    function(url, page) if (says_more(page$more)) following(url, page)
-  }
 }
 
 # The URL of a page requested by a parameter. A parameter in the request's body
@@ -80,52 +70,43 @@ says_more <- function(value) {
   )
 }
 
-page_rule_of <- function(dataset, rule, zone) {
+following_value <- function(dataset, url, page, zone = "UTC") {
+  rule <- dataset$next_page
+  if (!is.null(rule$more) && !says_more(page$more)) {
+    return(NULL)
+  }
   switch(rule$by %||% "none",
-    none = function(url, page) NULL,
-    url = function(url, page) page$following,
-    link = function(url, page) link_next(page$headers[["link"]]),
-    cursor = function(url, page) {
-      page$following %|else|% function(value) page_url(url, dataset, value)
+    none = NULL,
+    url = page$following,
+    link = link_next(page$headers[["link"]]),
+    cursor = if (!is.null(page$following)) {
+      page_url(url, dataset, page$following)
     },
-    last = function(url, page) {
-      if (ends_here(page, dataset)) {
-        NULL
-      } else {
-        member_text(page$last) %|else|%
-          function(value) page_url(url, dataset, value)
-      }
+    last = if (!ends_here(page, dataset)) {
+      member_text(page$last) %|else|%
+        function(value) page_url(url, dataset, value)
     },
-    page = function(url, page) {
-      first <- rule$first %||% 1
-      if (ends_here(page, dataset, pages = page$pages)) {
-        NULL
-      } else {
-        page_url(url, dataset, number_text(first + page$number))
-      }
+    page = if (!ends_here(page, dataset, pages = page$pages)) {
+      page_url(
+        url, dataset, number_text((rule$first %||% 1) + page$number)
+      )
     },
-    offset = function(url, page) {
-      if (ends_here(page, dataset)) {
-        NULL
-      } else {
-        page_url(
-          url, dataset,
-          number_text((rule$first %||% 0) + page$before + page$rows)
-        )
-      }
+    offset = if (!ends_here(page, dataset)) {
+      page_url(
+        url, dataset,
+        number_text((rule$first %||% 0) + page$before + page$rows)
+      )
     },
     # the next window begins at the newest time, or ends at the oldest; if that
     # does not move, paging has ended
-    time = function(url, page) {
+    time = {
       gives <- dataset$parameters[[rule$send]]
       edge <- if (identical(gives$gives %||% rule$send, "to")) {
         page$oldest
       } else {
         page$newest
       }
-      if (ends_here(page, dataset) || !length(edge)) {
-        NULL
-      } else {
+      if (length(edge) && !ends_here(page, dataset)) {
         page_url(
           url, dataset,
           write_value(edge, gives %||% list(), rule$send, dataset, zone)

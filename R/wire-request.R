@@ -188,9 +188,7 @@ write_instant <- function(instant, as, zone = "UTC", written = NULL) {
     return(format(instant, gsub("%q", quarter, written, fixed = TRUE), tz = tz))
   }
   seconds <- as.numeric(instant)
-  whole <- function(x) {
-    format(round(x), scientific = FALSE, trim = TRUE, digits = 15)
-  }
+  whole <- function(x) sprintf("%.0f", round(x) + 0)
   switch(as,
     "epoch-s" = whole(seconds),
     "epoch-ms" = whole(seconds * 1e3),
@@ -251,9 +249,15 @@ absolute_url <- function(url, base) {
 
 wire_signed <- function(request, source,
                         tokens = new.env(parent = emptyenv())) {
-  request$headers <- utils::modifyList(request$headers, as.list(source$headers))
+  if (length(source$headers)) {
+    request$headers <- utils::modifyList(
+      request$headers, as.list(source$headers)
+    )
+  }
   if (is.list(request$body)) request$body <- request_body(request)
-  request <- with_page_header(request)
+  if (grepl("#", request$url, fixed = TRUE)) {
+    request <- with_page_header(request)
+  }
   access <- source$access
   if (access$by == "none" || !same_origin(request$url, source$url)) {
     return(request)

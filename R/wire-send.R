@@ -92,7 +92,9 @@ line_start <- function(line, request, done, failed, elsewhere = "refuse",
           0, answer$times[["starttransfer"]] - answer$times[["pretransfer"]]
         )
       )
-      redirect <- if (!isTRUE(request$stay)) redirect_url(response)
+      redirect <- if (response$status >= 300 && !isTRUE(request$stay)) {
+        redirect_url(response)
+      }
       # a service without a session sends its visitors to the login
       if (!is.null(redirect) && !is.null(request$login) &&
         identical(sub("[?#].*", "", redirect), request$login)) {
@@ -188,8 +190,11 @@ line_run <- function(line, seconds) {
   # evaluated first, because it may start a request
   force(seconds)
   if (line$active > 0L) {
-    line_late(line)
-    pool_wait(line$pool, seconds)
+    now <- as.numeric(Sys.time())
+    if (isTRUE(now - line$looked >= 1)) line_late(line)
+    ran <- curl::multi_run(timeout = 0, poll = TRUE, pool = line$pool)
+    waits <- ran$success + ran$error == 0 && ran$pending > 0
+    if (seconds > 0 && waits) pool_wait(line$pool, seconds)
   } else {
     Sys.sleep(max(0, seconds))
   }

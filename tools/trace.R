@@ -122,7 +122,7 @@ desk <- desk_make(
 archive <- archive_open(file.path(folder, "archive.sqlite"))
 
 quay <- desk_source(desk, "quay")
-bars <- plan_calls(
+bars <- plan_requests(
   query_bars(quay, "KELD", "1 minute", from = "2026-03-12", to = "2026-03-26"),
   archive
 )
@@ -131,7 +131,7 @@ result <- of_one_page(
 )
 
 basin <- desk_source(desk, "basin")
-statistics <- plan_calls(
+statistics <- plan_requests(
   query_observations(basin, "LOCK_TRAFFIC", CARGO = "GRAIN", archive = archive),
   archive
 )
@@ -146,7 +146,7 @@ archive_close(archive)
 
 writeLines(
   c(
-    readLines(file.path(folder, "desk.yml")), "queries:", "  prices:",
+    readLines(file.path(folder, "desk.yml")), "track:", "  prices:",
     "    source: quay", "    dataset: bars", "    symbols: [KELD]",
     "    interval: 1 minute", "    from: 2026-03-12", "    to: 2026-03-26"
   ),
