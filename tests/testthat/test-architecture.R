@@ -155,3 +155,21 @@ test_that("lines of R have 80 columns at most, lines of C++ 100", {
   }))
   expect_identical(wide, NULL)
 })
+
+test_that("the calls that a page passes can be counted, and stay few", {
+  root <- project_root()
+  ran <- processx::run(
+    "Rscript", file.path("tools", "trace.R"),
+    wd = root, error_on_status = FALSE,
+    env = c("current", R_LIBS = paste(.libPaths(), collapse = ":"))
+  )
+  expect_identical(ran$status, 0L, info = ran$stderr)
+  calls <- function(what) {
+    line <- grep(what, strsplit(ran$stdout, "\n")[[1]], value = TRUE)
+    as.numeric(strsplit(trimws(sub(what, "", line)), " +")[[1]][1])
+  }
+  # on a slow machine a page waits more often, which takes a few calls
+  expect_lt(calls("a page of bars"), 170)
+  expect_lt(calls("a page of a statistic"), 300)
+  expect_gt(calls("a refresh with nothing to do"), 10)
+})
