@@ -43,7 +43,8 @@ collect_event <- function(run, queue, tally, event) {
     )
   }
   if (!is.na(event$spent)) queue_hold(queue, event$spent)
-  if (is_part_of_bytes(response, chain)) {
+  partial <- response$status == 206 || !is.null(chain$part)
+  if (partial && is_part_of_bytes(response, chain)) {
     return(collect_part(run, queue, tally, chain, response))
   }
   switch(judge_status(response$status),

@@ -121,6 +121,27 @@ body_rows <- function(dataset, body, source, members = character(),
   list(rows = rows, parsed = parsed, known = known, dataset = dataset)
 }
 
+# UTF-16 as UTF-8, recognised by its byte order mark, or by zeros in every other
+# byte, which UTF-8 text never has.
+text_in_utf8 <- function(body) {
+  start <- body[seq_len(min(length(body), 400))]
+  marked <- length(start) && start[1] >= as.raw(0xfe)
+  if (!marked && !length(grepRaw(as.raw(0), start, fixed = TRUE))) {
+    return(body)
+  }
+  encoding <- utf16_of(body)
+  if (is.null(encoding)) {
+    return(body)
+  }
+  if (encoding$mark) body <- body[-(1:2)]
+  read <- iconv(
+    list(body[seq_len(length(body) - length(body) %% 2)]), encoding$name,
+    "UTF-8",
+    toRaw = TRUE
+  )[[1]]
+  read %||% body
+}
+
 # Whether numbers are to be read as texts, because a double would change them:
 # names that are written as long numbers, and times in nanoseconds that are
 # equal in microseconds.

@@ -29,27 +29,6 @@ decode_table <- function(body, format, where, table = NULL) {
   )
 }
 
-# UTF-16 as UTF-8, recognised by its byte order mark, or by zeros in every other
-# byte, which UTF-8 text never has.
-text_in_utf8 <- function(body) {
-  start <- body[seq_len(min(length(body), 400))]
-  marked <- length(start) && start[1] >= as.raw(0xfe)
-  if (!marked && !length(grepRaw(as.raw(0), start, fixed = TRUE))) {
-    return(body)
-  }
-  encoding <- utf16_of(body)
-  if (is.null(encoding)) {
-    return(body)
-  }
-  if (encoding$mark) body <- body[-(1:2)]
-  read <- iconv(
-    list(body[seq_len(length(body) - length(body) %% 2)]), encoding$name,
-    "UTF-8",
-    toRaw = TRUE
-  )[[1]]
-  read %||% body
-}
-
 utf16_of <- function(body) {
   start <- as.integer(utils::head(body, 400))
   if (length(start) < 4 || (start[1] < 0xfe && all(start > 0))) {

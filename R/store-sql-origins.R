@@ -6,12 +6,6 @@
 # the numbers of the first and last row, in order of time; rows scattered over
 # the answer have the steps between them.
 
-# A hash of 16 characters, xxHash with 64 bits and seed 0: the bytes of every
-# page are hashed, and this costs a tenth of the standard ones.
-origin_hash <- function(body) {
-  digest::digest(body, algo = "xxhash64", serialize = FALSE)
-}
-
 # Numbers as ranges: "0-499", "499-0", "0-1,3-4", with a step "0-90:10"; where
 # they are many, as differences, see number_steps(). NA where one is not known.
 number_ranges <- function(at) {

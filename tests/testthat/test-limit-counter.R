@@ -282,13 +282,24 @@ test_that("slow answers do not slow down the requests", {
   }
 })
 
+# A book and a counter of four requests a second on a clock of the test.
+book_on <- function(now) {
+  book <- vetusta:::limit_memory()
+  book$now <- now
+  assign("Sys.time", now, envir = environment(book$take))
+  book
+}
+
+counter_on <- function(now, book) {
+  counter <- vetusta:::limit_counter(list(list(count = 4, seconds = 1)), book)
+  assign("Sys.time", now, envir = environment(counter$take))
+  counter
+}
+
 test_that("a service that hangs is found to be slow, and asked no further", {
   clock <- 1e9
-  book <- vetusta:::limit_memory()
-  book$now <- function() clock
-  assign("Sys.time", function() clock, envir = environment(book$take))
-  counter <- vetusta:::limit_counter(list(list(count = 4, seconds = 1)), book)
-  assign("Sys.time", function() clock, envir = environment(counter$take))
+  book <- book_on(function() clock)
+  counter <- counter_on(function() clock, book)
   # requests leave at once, or are not known to have left
   asked <- function(seconds, gone) {
     until <- clock + seconds
@@ -321,9 +332,7 @@ test_that("a service that hangs is found to be slow, and asked no further", {
 
 test_that("a collector that takes no token tells of answers that stay away", {
   clock <- 1e9
-  book <- vetusta:::limit_memory()
-  book$now <- function() clock
-  assign("Sys.time", function() clock, envir = environment(book$take))
+  book <- book_on(function() clock)
   told <- rep(list(c(Inf, 0)), 4)
   counters <- lapply(1:4, function(i) {
     book$travel <- function(own = NULL) {
@@ -333,9 +342,7 @@ test_that("a collector that takes no token tells of answers that stay away", {
         answers = sum(vapply(told, `[`, 0, 2))
       )
     }
-    counter <- vetusta:::limit_counter(list(list(count = 4, seconds = 1)), book)
-    assign("Sys.time", function() clock, envir = environment(counter$take))
-    counter
+    counter_on(function() clock, book)
   })
   for (counter in counters) {
     expect_identical(counter$watch(), Inf)
@@ -354,11 +361,8 @@ test_that("a collector that takes no token tells of answers that stay away", {
 
 test_that("a connection that opens slowly is no sign of a slow service", {
   clock <- 1e9
-  book <- vetusta:::limit_memory()
-  book$now <- function() clock
-  assign("Sys.time", function() clock, envir = environment(book$take))
-  counter <- vetusta:::limit_counter(list(list(count = 4, seconds = 1)), book)
-  assign("Sys.time", function() clock, envir = environment(counter$take))
+  book <- book_on(function() clock)
+  counter <- counter_on(function() clock, book)
   tokens <- vapply(1:4, function(i) attr(counter$take(), "token"), 0)
   for (token in tokens) counter$sent(token, FALSE)
   clock <- clock + 1.9
