@@ -61,7 +61,7 @@ next_chain <- function(run, queue) {
   if (!chain$windowed || !is.null(chain$noted)) {
     chain <- query_chain(run$query, planned, run$sink$noted)
   }
-  # usually none of it is covered
+  # a request of which nothing is covered is made as it was planned
   rest <- if (looks &&
     !chain$resumed &&
     !isFALSE(attr(verdict, "covered"))) {

@@ -15,8 +15,7 @@ page_make <- function(rows, rejected = no_rejected_rows, count = NROW(rows),
                       following = NULL, halt = NULL, full = FALSE,
                       probing = FALSE, announced = FALSE, beyond = FALSE,
                       says = list(), origin = NULL, ...) {
-  times <- as.numeric(rows$time)
-  if (!all(known <- is.finite(times))) times <- times[known]
+  times <- finite_seconds(rows$time)
   good <- rows
   if (nrow(rejected)) {
     good <- good_rows(rows, rejected)

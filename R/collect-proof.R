@@ -14,13 +14,16 @@ proof_make <- function() {
 
 # Adds what another page states.
 proof_add <- function(proof, page, number) {
-  for (name in names(page$says)[names(page$says) %in% c("total", "pages")]) {
+  for (name in c("total", "pages")) {
     said <- c(proof[[name]], page$says[[name]])
     if (length(said)) proof[[name]] <- max(said)
   }
   if (!isTRUE(page$says$repeated)) proof$came <- proof$came + page$count
-  against <- page$says$against
-  if (nrow(page$rejected)) against <- page_against(page, number)
+  against <- if (nrow(page$rejected)) {
+    page_against(page, number)
+  } else {
+    page$says$against
+  }
   if (length(against)) proof$against <- unique(c(proof$against, against))
   proof
 }

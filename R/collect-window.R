@@ -268,9 +268,7 @@ following_page <- function(source, chain, value, where, by = NULL) {
       )
     )
   }
-  if (identical(source$access$by, "query")) {
-    url <- without_parameter(url, source$access)
-  }
+  url <- without_parameter(url, source$access)
   if (!same_source && has_secret(url, source_secrets(source))) {
     return(
       halt(
@@ -323,12 +321,11 @@ without_parameter <- function(url, access) {
   if (!identical(access$by, "query")) {
     return(url)
   }
-  coded <- grepl("%", url, fixed = TRUE)
-  if (!coded && !grepl(access$name, url, fixed = TRUE)) {
-    return(url)
-  }
   # its name may be percent-encoded too
-  pattern <- paste0("([?&])", percent_pattern(access$name), "=[^&#]*&?")
-  url <- sub(pattern, "\\1", url, perl = TRUE)
+  coded <- grepl("%", url, fixed = TRUE)
+  if (coded || grepl(access$name, url, fixed = TRUE)) {
+    pattern <- paste0("([?&])", percent_pattern(access$name), "=[^&#]*&?")
+    url <- sub(pattern, "\\1", url, perl = TRUE)
+  }
   sub("&$", "", sub("[?]$", "", url))
 }

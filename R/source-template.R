@@ -141,15 +141,7 @@ expand_variable <- function(variable, operator, value) {
 
 # Encodes everything but letters, digits and -._~ (RFC 3986), also what looks
 # encoded: %41 in a text is encoded again.
-encode_plain <- function(text) {
-  text <- as.character(text)
-  plain <- !grepl("[^A-Za-z0-9._~-]", text, perl = TRUE, useBytes = TRUE)
-  if (!all(plain) || anyNA(text)) {
-    curl::curl_escape(enc2utf8(text))
-  } else {
-    text
-  }
-}
+encode_plain <- function(text) curl::curl_escape(enc2utf8(as.character(text)))
 
 # Keeps reserved characters and percent-encoded triplets.
 encode_reserved <- function(text) {

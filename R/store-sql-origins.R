@@ -113,14 +113,21 @@ origin_rows <- function(rows, came, at) {
   at[place]
 }
 
-# What a page of one series adds to the statement that writes it.
-origin_values <- function(page, rows) {
+# What a page of one series adds to the statement that writes it. `all`: `rows`
+# are all that came, in their order.
+origin_values <- function(page, rows, all = FALSE) {
   came <- page$rows$rows
-  at <- origin_rows(rows, came, origin_numbers(page, length(came$time)))
-  list(
-    rows_at = origin_place(page$origin, at),
-    hash = page$origin$hash %||% NA_character_
-  )
+  n <- length(came$time)
+  origin <- page$origin
+  usual <- all && is.null(origin$at) && isTRUE(origin$rows == n)
+  place <- if (usual && !is.null(origin$base)) {
+    # numbered in order, without a look at each row
+    first <- if (endsWith(origin$base, "/")) 0L else 1L
+    paste0(origin$base, "|", first, "-", n - 1L + first)
+  } else {
+    origin_place(origin, origin_rows(rows, came, origin_numbers(page, n)))
+  }
+  list(rows_at = place, hash = origin$hash %||% NA_character_)
 }
 
 # Ranges of the rows of one series that came with a page, in its history:

@@ -26,19 +26,7 @@ page_segment <- function(series, rows, page, all = FALSE) {
       times = n,
       body = list(block_write(rows, FALSE))
     ),
-    if (all &&
-      is.null(page$origin$at) &&
-      !is.null(page$origin$base) &&
-      isTRUE(page$origin$rows == n)) {
-      # in order from the first, which is number 0 of an array
-      first <- if (endsWith(page$origin$base, "/")) 0 else 1
-      list(
-        rows_at = paste0(page$origin$base, "|", first, "-", n - 1 + first),
-        hash = page$origin$hash %||% NA_character_
-      )
-    } else {
-      origin_values(page, rows)
-    }
+    origin_values(page, rows, all)
   )
 }
 
@@ -81,20 +69,23 @@ sql_put_quick <- function(store, page) {
   if (is.null(segment)) {
     return(NULL)
   }
-  written <- tryCatch(
+  if (sql_wrote_new(sql_put_page(store, page, segment))) {
+    allowInterrupts(sql_page_gathered(store, page))
+    c(new = segment$row_count, changed = 0, unchanged = 0)
+  }
+}
+
+# Whether a statement wrote its pages: not where rows of these times are stored.
+sql_wrote_new <- function(write) {
+  tryCatch(
     {
-      sql_put_page(store, page, segment)
-      FALSE
+      write
+      TRUE
     },
     vetusta_error_archive = function(e) {
-      if (grepl("times are stored", e$what, fixed = TRUE)) TRUE else stop(e)
+      if (grepl("times are stored", e$what, fixed = TRUE)) FALSE else stop(e)
     }
   )
-  if (written) {
-    return(NULL)
-  }
-  allowInterrupts(sql_page_gathered(store, page))
-  c(new = segment$row_count, changed = 0, unchanged = 0)
 }
 
 sql_page_gathered <- function(store, page) {
@@ -174,16 +165,7 @@ sql_put_behind <- function(store, page) {
   }
   segment <- page_segment(id, lapply(rows, `[`, which(fresh)), page)
   # another process may have written later rows meanwhile
-  written <- tryCatch(
-    {
-      sql_put_page(store, page, segment)
-      TRUE
-    },
-    vetusta_error_archive = function(e) {
-      if (grepl("times are stored", e$what, fixed = TRUE)) FALSE else stop(e)
-    }
-  )
-  if (written) {
+  if (sql_wrote_new(sql_put_page(store, page, segment))) {
     allowInterrupts(
       sql_gathered(store, sql_series_names(page, parcel$series), id)
     )
@@ -233,29 +215,17 @@ store_gathered <- function(store) {
   store$later$pages <- list()
   store$later$claims <- character()
   together <- length(pages) > 1 &&
-    tryCatch(
-      {
-        suspendInterrupts(store_transaction(store, function() {
-          places <- lapply(seq_along(page_names), function(i) {
-            parts <- lapply(pages, function(entry) entry$values[[i]])
-            if (page_names[i] == "body") {
-              unlist(parts, recursive = FALSE)
-            } else {
-              unlist(parts)
-            }
-          })
-          sql_page_in(store, places)
-        }))
-        TRUE
-      },
-      vetusta_error_archive = function(e) {
-        if (grepl("times are stored", e$what, fixed = TRUE)) {
-          FALSE
+    sql_wrote_new(suspendInterrupts(store_transaction(store, function() {
+      places <- lapply(seq_along(page_names), function(i) {
+        parts <- lapply(pages, function(entry) entry$values[[i]])
+        if (page_names[i] == "body") {
+          unlist(parts, recursive = FALSE)
         } else {
-          stop(e)
+          unlist(parts)
         }
-      }
-    )
+      })
+      sql_page_in(store, places)
+    })))
   for (entry in pages) {
     if (together) {
       sql_page_gathered(store, entry$page)

@@ -192,6 +192,7 @@ line_run <- function(line, seconds) {
   if (line$active > 0L) {
     now <- as.numeric(Sys.time())
     if (isTRUE(now - line$looked >= 1)) line_late(line)
+    # what has arrived by now, else the next to arrive
     ran <- curl::multi_run(timeout = 0, poll = TRUE, pool = line$pool)
     waits <- ran$success + ran$error == 0 && ran$pending > 0
     if (seconds > 0 && waits) pool_wait(line$pool, seconds)

@@ -90,6 +90,9 @@ test_that("a credential goes to the source's origin only", {
   expect_identical(out("http://a/b?key=s&x=1"), "http://a/b?x=1")
   expect_identical(out("http://a/b?x=1&key=s"), "http://a/b?x=1")
   expect_identical(out("http://a/b?key=s"), "http://a/b")
+  # the same page in another spelling, where the key is not repeated
+  expect_identical(out("http://a/b?x=1&"), "http://a/b?x=1")
+  expect_identical(out("http://a/b?"), "http://a/b")
 })
 
 test_that("redaction finds a secret as it is and as it looks in a URL", {
