@@ -35,8 +35,9 @@ with_dataset_facts <- function(table, archive, series, language = "en") {
     series$shape[1] != "bars") {
     stats::setNames(facts$title[[1]], names[1])
   }
-  if (startsWith(series$frequency[1], "P")) {
-    facts$interval <- time_interval(series$frequency[1])
+  frequency <- unique(series$frequency)
+  if (length(frequency) == 1 && startsWith(frequency, "P")) {
+    facts$interval <- time_interval(frequency)
   }
   facts$source <- paste0(series$source[1], "/", series$dataset[1])
   with_facts(table, facts)
@@ -174,12 +175,8 @@ shape_ends <- list(
     end_times(with_shape(list_frame(list(time = time)), "vetusta_bars"), facts)
   },
   observations = function(time, frequency, facts) {
-    if (identical(frequency, "I")) {
-      return(as.numeric(time))
-    }
-    first <- epoch_days(floor(as.numeric(time) / 86400))
-    code <- if (nzchar(frequency)) frequency else guess_frequency(first)
-    period_ends(first, rep(code, length(first)), facts$zone)
+    n <- length(time)
+    observation_ends(time, rep(frequency, n), facts$zone, rep(1L, n))
   },
   facts = function(time, frequency, facts) as.numeric(time) + 86400
 )

@@ -68,16 +68,40 @@ table_of_observations <- function(archive, series, from, to, at, zone,
                                   newest = TRUE) {
   window <- period_window(from, to)
   read <- read_rows(archive, series, window[1], window[2], at, newest)
+  ends <- table_ends(archive, series, read)
   if (is_plain(series)) {
-    table <- plain_table_of(plain_observations(series, read))
+    rows <- plain_observations(series, read)
+    # the frequency that was stored, and the end of each value in a table of
+    # times
+    frequency <- series$frequency[read$owner]
+    frequency[frequency %in% unknown_frequency(frequency)] <- NA
+    if (!is.null(ends) || !is.null(rows$period)) rows$frequency <- frequency
+    rows$through <- ends
+    table <- plain_table_of(rows)
     return(vintage_at(with_dataset_facts(table, archive, series), at))
   }
   said <- store_attributes(archive, series$id, at)
   known <- archive_labels(archive, series$source[1], series$dataset[1])
   table <- observation_rows(
-    read, series, words_frame(said), known, labels, language, with, multiplier
+    read, series, words_frame(said), known, labels, language, with, multiplier,
+    ends
   )
   vintage_at(with_dataset_facts(table, archive, series, language), at)
+}
+
+# The ends of values in a table with times of the day. NULL in a table of
+# periods, and in one of instants alone, which end as they begin.
+table_ends <- function(archive, series, read) {
+  if (!any(within_day(series$frequency)) || all(series$frequency == "I")) {
+    return(NULL)
+  }
+  facts <- dataset_facts(archive, series$source[1], series$dataset[1])
+  zone <- frame_facts(with_facts(list(), facts))$zone
+  utc(
+    observation_ends(
+      read$columns$time, series$frequency[read$owner], zone, read$owner
+    )
+  )
 }
 
 # Whether the only dimension of series is their name.
@@ -89,7 +113,7 @@ is_plain <- function(series) {
 # columns.
 plain_observations <- function(series, read) {
   columns <- read$columns
-  times <- any(series$frequency == "I")
+  times <- any(within_day(series$frequency))
   period <- columns[["period"]] %||%
     epoch_days(floor(as.numeric(columns$time) / 86400))
   clock <- if (times) list(time = columns$time) else list(period = period)
@@ -203,7 +227,7 @@ unit_codes <- function(attributes, dimensions) {
 }
 
 observation_rows <- function(read, series, attributes, known, labels, language,
-                             with, multiplier) {
+                             with, multiplier, ends) {
   at <- read$owner
   rows <- read$columns
   dimensions <- series_dimensions(series)
@@ -246,11 +270,12 @@ observation_rows <- function(read, series, attributes, known, labels, language,
       as.list(words)[setdiff(names(words), names(frame))], names(frame)
     )
   )
-  if (!any(frame$frequency %in% "I")) {
+  if (!any(within_day(frame$frequency))) {
     return(without_notes(series_frame(list_frame(frame))))
   }
-  # values of instants keep their time; others have the first instant of their
+  # values within a day keep their time; others have the first instant of their
   # period
+  frame$through <- ends
   frame$period <- rows$time
   names(frame)[2] <- "time"
   as_rows(ordered_rows(frame, c("series", "time")))

@@ -343,7 +343,7 @@ period_bound <- function(x, name) {
     return(x)
   }
   period <- time_periods(x)
-  if (is.na(period$first) || period$frequency == "I") {
+  if (is.na(period$first) || within_day(period$frequency)) {
     x
   } else if (name == "from") {
     period$first

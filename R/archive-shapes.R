@@ -148,14 +148,16 @@ observation_times <- function(period) {
   }
   read <- time_periods(as.character(period))
   instant <- ifelse(
-    read$frequency %in% "I", as.numeric(read_rfc3339(as.character(period))),
-    as.numeric(read$first) * 86400
+    within_day(read$frequency),
+    as.numeric(read_rfc3339(sub("/.*", "", as.character(period)))), NA
   )
+  day <- is.na(instant)
+  instant[day] <- as.numeric(read$first[day]) * 86400
   frequency <- ifelse(is.na(read$frequency), "", read$frequency)
   list(
     time = utc(instant),
     frequency = frequency,
-    keep = !all(frequency %in% "I")
+    keep = !all(within_day(frequency))
   )
 }
 

@@ -180,7 +180,7 @@ sdmx_rows <- function(rows, dataflow, dimensions) {
   attributes <- setdiff(names(rows), c(standard, dimensions))
   attributes <- attributes[vapply(rows[attributes], is.atomic, TRUE)]
   period <- if (is.null(rows[["period"]])) {
-    format_instant(rows$time)
+    sdmx_times(rows)
   } else {
     time_spelling(rows$period, rows$frequency)
   }
@@ -194,4 +194,21 @@ sdmx_rows <- function(rows, dataflow, dimensions) {
   )
   # SDMX-CSV is read by programs, not spreadsheets, so texts are not protected
   structure(as_rows(columns), message = TRUE)
+}
+
+# The periods of a table with times: instants, also for hours and minutes that
+# the key states, ranges of other lengths, and periods of days and longer.
+sdmx_times <- function(rows) {
+  text <- format_instant(rows$time)
+  code <- as.character(rows[["frequency"]] %||% rep("I", length(text)))
+  key <- as.character(rows[["FREQ"]] %||% rep(NA, length(text)))
+  range <- which(
+    startsWith(code, "PT") & !(sdmx_lengths[key] == code) %in% TRUE
+  )
+  text[range] <- paste0(text[range], "/", code[range])
+  longer <- which(!is.na(code) & !within_day(code))
+  text[longer] <- time_spelling(
+    as.Date(rows$time[longer], tz = "UTC"), code[longer]
+  )
+  text
 }

@@ -187,7 +187,7 @@ column_meanings <- c(
   series = "the series within its dataset",
   time = "the instant; of a bar its start",
   period = "the first day of the period",
-  frequency = "the length of the period: A, S, T, Q, M, W, D",
+  frequency = "the length of the period: A, S, T, Q, M, W, D, PT1H",
   open = "the first price", high = "the highest price",
   low = "the lowest price", close = "the last price",
   volume = "how much was traded",

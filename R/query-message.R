@@ -56,7 +56,7 @@ tidy_message <- function(message, dimensions, known = NULL) {
     "--01-01"
   periods <- time_periods(obs$time, year_start)
   instant <- ifelse(
-    periods$frequency %in% "I",
+    within_day(periods$frequency),
     as.numeric(read_rfc3339(sub("/.*", "", obs$time))), NA
   )
   day <- as.numeric(periods$first)
@@ -95,10 +95,11 @@ tidy_message <- function(message, dimensions, known = NULL) {
   } else {
     rep(NA_character_, length(obs$series))
   }
-  codes <- ifelse(
-    periods$frequency %in% "I" & as.numeric(periods$days) > 1, NA,
-    periods$frequency
-  )
+  codes <- periods$frequency
+  # an instant whose key says hourly or minutely begins an hour or a minute
+  length <- sdmx_lengths[key]
+  timed <- codes %in% "I" & !is.na(length)
+  codes[timed] <- length[timed]
   # the key states the frequency, unless the periods contradict it
   usual <- ifelse(is.na(key) | !key %in% names(frequency_words), NA, key)
   usual[
@@ -119,7 +120,8 @@ tidy_message <- function(message, dimensions, known = NULL) {
   }
   split <- split_series(obs$series, frequency)
   period <- ifelse(
-    split$frequency[split$owner] == "I" & !is.na(instant), instant / 86400, day
+    within_day(split$frequency[split$owner]) & !is.na(instant),
+    instant / 86400, day
   )
   rows <- data.frame(
     series = split$owner,

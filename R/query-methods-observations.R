@@ -296,12 +296,18 @@ query_table.vetusta_query_observations <- function(query, page, rows) {
     known = utc(rows$known)
   )
   series <- lapply(page$series, `[`, rows$series)
-  if (!any(frame$frequency %in% "I")) {
+  if (!any(within_day(frame$frequency))) {
     columns <- c(frame, free_names(series, c(names(frame), "unit")))
     return(without_notes(series_frame(list_frame(columns))))
   }
   frame$period <- utc(whole_micros(rows$period * 86400))
   names(frame)[2] <- "time"
+  if (!all(frame$frequency %in% "I")) {
+    ends <- observation_ends(
+      frame$time, frame$frequency, query$source$zone %||% "UTC", rows$series
+    )
+    frame$through <- utc(ends)
+  }
   as_rows(c(frame, free_names(series, names(frame))))
 }
 

@@ -55,6 +55,12 @@ fill_rows <- function(table, frame, how, parts, fills) {
   }
   owner <- added$owner
   fresh <- filled_rows(table, owner, added)
+  made <- c(
+    "status", "rule", column, "was",
+    paste0(rep(c("through", "known"), each = 2), c("", "_before"))
+  )
+  others <- setdiff(names(table), c(names(fresh), made))
+  fresh[others] <- series_constants(x[others], parts, owner)
   # with several releases a filled value may end
   fresh$status <- ifelse(is.na(added$value), "deleted", "filled")
   fresh[[column]] <- added$rule
@@ -75,6 +81,27 @@ fill_rows <- function(table, frame, how, parts, fills) {
     as_rows(whole[order(series, periods, release, method = "radix"), ])
   )
   with_facts(whole, facts_of(table))
+}
+
+# The values of columns that do not change within a series, as a unit or the
+# label of a code, for new rows; NA where they change. `owner` is the first row
+# of each new row's series.
+series_constants <- function(columns, parts, owner) {
+  first <- integer(sum(lengths(lapply(parts, `[[`, "rows"))))
+  for (part in parts) first[part$rows] <- part$rows[1]
+  lapply(columns, function(column) {
+    new <- column[owner]
+    if (!is.atomic(column)) {
+      new[] <- list(NULL)
+      return(new)
+    }
+    of_first <- column[first]
+    same <- column == of_first
+    empty <- is.na(same)
+    same[empty] <- is.na(column[empty]) & is.na(of_first[empty])
+    new[owner %in% first[!same]] <- NA
+    new
+  })
 }
 
 # The form of a filled row: that of the row before it, with its own time and

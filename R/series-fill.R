@@ -206,7 +206,14 @@ slot_ends.vetusta_bars <- function(x, frame, facts) {
   )
 }
 #' @export
-slot_ends.vetusta_points <- function(x, frame, facts) frame$expected
+slot_ends.vetusta_points <- function(x, frame, facts) {
+  length <- facts_of(x)$interval
+  # values without a stated end are instants
+  if (is.null(x[["through"]]) || is.null(length)) {
+    return(frame$expected)
+  }
+  as.numeric(shift_instant(utc(frame$expected), length, 1, facts$zone))
+}
 
 # A list a series: its rows, times, values and instants.
 fill_input <- function(x, frame, facts) {

@@ -61,6 +61,18 @@ series_frame <- function(rows) {
       )
     )
   }
+  short <- which(startsWith(frequency, "PT"))
+  if (length(short)) {
+    vetusta_stop(
+      "shape",
+      paste0(
+        "Periods of ", format(time_interval(frequency[short[1]])),
+        " need a time of the day."
+      ),
+      where = paste0("column frequency, row ", short[1]),
+      todo = "use columns series, time and value, without series_frame()"
+    )
+  }
   if (anyNA(frequency)) {
     frequency <- guessed_frequencies(series, read$first, frequency)
   }
@@ -96,15 +108,12 @@ series_frame <- function(rows) {
   )
 }
 
-# The first frequency that is neither a code nor a duration.
+# The frequencies that are neither codes nor durations.
 unknown_frequency <- function(frequency) {
   others <- setdiff(frequency[!is.na(frequency)], names(frequency_words))
-  utils::head(
-    others[
-      vapply(others, function(text) is.null(interval_from_iso(text)), TRUE)
-    ],
-    1
-  )
+  others[
+    vapply(others, function(text) is.null(interval_from_iso(text)), TRUE)
+  ]
 }
 
 read_periods <- function(period, n) {
@@ -116,10 +125,7 @@ read_periods <- function(period, n) {
   if (inherits(period, "POSIXct")) {
     if (anyNA(period)) stop_no_period(NA, which(is.na(period))[1])
     return(
-      list(
-        first = as.Date(period, tz = "UTC"),
-        frequency = rep(NA_character_, n)
-      )
+      list(first = midnight_days(period), frequency = rep(NA_character_, n))
     )
   }
   # years may be whole numbers; other numbers are ambiguous
@@ -145,7 +151,36 @@ read_periods <- function(period, n) {
   read <- time_periods(as.character(period))
   bad <- which(is.na(read$first))
   if (length(bad)) stop_no_period(read$text[bad[1]], bad[1])
+  timed <- which(
+    within_day(read$frequency) &
+      !grepl("^[0-9-]{10}[T ]00:00(:00([.]0+)?)?($|Z|[+-])", read$text)
+  )
+  if (length(timed)) stop_timed_period(read$text[timed[1]], timed[1])
   list(first = read$first, frequency = read$frequency)
+}
+
+# The days of instants that are midnights of their own zone or of UTC.
+midnight_days <- function(period) {
+  for (zone in unique(c(attr(period, "tzone")[1] %||% "", "UTC"))) {
+    local <- as.POSIXlt(period, tz = zone)
+    timed <- which(local$hour != 0 | local$min != 0 | local$sec != 0)
+    if (!length(timed)) {
+      return(as.Date(local))
+    }
+  }
+  stop_timed_period(format_instant(period[timed[1]]), timed[1])
+}
+
+stop_timed_period <- function(text, row) {
+  vetusta_stop(
+    "shape",
+    paste0("The column `period` has a time of the day: \"", text, "\"."),
+    where = paste0("column period, row ", row),
+    todo = paste(
+      "rename the column to time: series, time and value need no",
+      "series_frame()"
+    )
+  )
 }
 
 stop_no_period <- function(text, row) {

@@ -202,6 +202,23 @@ period_ends <- function(first, frequency, zone = "UTC") {
   }
 }
 
+# The ends of observations of several frequencies, "" where none is stated, from
+# the start of each. Instants end as they begin. `owner` numbers the series.
+observation_ends <- function(time, frequency, zone, owner) {
+  ends <- within_day_ends(time, frequency)
+  days <- which(!within_day(frequency))
+  if (!length(days)) {
+    return(ends)
+  }
+  first <- epoch_days(floor(as.numeric(time[days]) / 86400))
+  code <- ifelse(nzchar(frequency[days]), frequency[days], NA)
+  if (anyNA(code)) {
+    code <- guessed_frequencies(as.character(owner[days]), first, code)
+  }
+  ends[days] <- period_ends(first, code, zone)
+  ends
+}
+
 # The times of rows in any order and of any type.
 raw_times <- function(x) UseMethod("raw_times")
 #' @export

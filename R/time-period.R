@@ -30,8 +30,8 @@ period_forms <- c(
 #'   it applies to spellings with a letter (SDMX 2.1, reporting periods).
 #' @return A data frame with a row per text: `text`, `frequency` (`A`, `S`, `T`,
 #'   `Q`, `M`, `W`, `D`, `I` for instants, or an ISO 8601 duration for other
-#'   ranges), `first`, `last` (`Date`), `days` (their number). Texts that are
-#'   not periods have `NA` in all columns except `text`.
+#'   ranges, as `PT1H` for an hour), `first`, `last` (`Date`), `days` (their
+#'   number). Texts that are not periods have `NA` in all columns except `text`.
 #' @section Errors: `vetusta_error_argument` for an object that is not text.
 #' @export
 #' @examples
@@ -161,6 +161,24 @@ shift_months <- function(day, months) {
   out
 }
 
+# SDMX codes of frequencies within a day; their periods are written as instants.
+sdmx_lengths <- c(H = "PT1H", N = "PT1M")
+
+# Whether values of a frequency have a time of the day: instants, and periods
+# shorter than a day.
+within_day <- function(frequency) {
+  frequency %in% "I" | startsWith(as.character(frequency), "PT") %in% TRUE
+}
+
+# The end of each value with a time of the day: an instant ends as it begins.
+within_day_ends <- function(time, frequency) {
+  length <- rep(0, length(time))
+  for (code in grep("^PT", unique(frequency), value = TRUE)) {
+    length[frequency %in% code] <- time_interval(code)$seconds
+  }
+  as.numeric(time) + length
+}
+
 # Instants, and ranges of a start and a duration.
 period_ranges <- function(text) {
   n <- length(text)
@@ -171,7 +189,8 @@ period_ranges <- function(text) {
   frequency[at] <- "I"
   # the written day, whatever its zone
   first[at] <- last[at] <- read_day(substr(text[at], 1, 10))
-  for (i in grep("^[0-9]{4}-[0-9]{2}-[0-9]{2}(T[0-9:.]+Z?)?/P", text)) {
+  ranges <- "^[0-9]{4}-[0-9]{2}-[0-9]{2}(T[0-9:.]+(Z|[+-][0-9:]+)?)?/P"
+  for (i in grep(ranges, text)) {
     length <- tryCatch(
       time_interval(sub(".*/", "", text[i])),
       vetusta_error = function(e) NULL
@@ -185,13 +204,7 @@ period_ranges <- function(text) {
       P1D = "D"
     )[length$iso]
     # a length without a code is its own frequency
-    frequency[i] <- if (!is.na(iso)) {
-      unname(iso)
-    } else if (is_intraday(length)) {
-      "I"
-    } else {
-      length$iso
-    }
+    frequency[i] <- if (!is.na(iso)) unname(iso) else length$iso
   }
   list(frequency = frequency, first = first, last = last)
 }
@@ -221,7 +234,7 @@ time_spelling <- function(first, frequency, form = "sdmx") {
   first <- check_days(given(first, "first"), "first")
   frequency <- given(frequency, "frequency")
   if (!is.character(frequency) ||
-    !length(frequency) ||
+    (length(first) && !length(frequency)) ||
     length(unknown_frequency(frequency))) {
     vetusta_stop(
       "argument",
@@ -263,7 +276,7 @@ time_spelling <- function(first, frequency, form = "sdmx") {
     format(first[odd], "%Y-%m-%d"), "/",
     ifelse(code %in% names(frequency_lengths), frequency_lengths[code], code)
   )
-  ifelse(is.na(first), NA_character_, text)
+  as.character(ifelse(is.na(first), NA_character_, text))
 }
 
 # Whether a period begins elsewhere than the calendar periods of its frequency:

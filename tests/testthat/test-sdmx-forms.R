@@ -70,6 +70,61 @@ test_that("hours of a day are separate values; ranges by length", {
   expect_setequal(got$frequency, c("M", "Q", "A"))
 })
 
+test_that("values of hours count from their end, and keep their length", {
+  at <- function(hour) as.POSIXct("2024-01-01", tz = "UTC") + 3600 * hour
+  head <- "DATAFLOW,FREQ,STATE,TIME_PERIOD,OBS_VALUE"
+  texts <- list(
+    key = sprintf("FLOW,H,ORV,2024-01-01T%02d:00:00,%d", 0:23, 0:23),
+    range = sprintf("FLOW,X,ORV,2024-01-01T%02d:00:00/PT1H,%d", 0:23, 0:23),
+    zone = sprintf(
+      "FLOW,X,ORV,2024-01-01T%02d:00:00-01:00/PT1H,%d", c(23, 0:22), 0:23
+    )
+  )
+  texts$zone[1] <- "FLOW,X,ORV,2023-12-31T23:00:00-01:00/PT1H,0"
+  for (name in names(texts)) {
+    archive <- new_archive()
+    put(archive, csv(head, texts[[name]]))
+    got <- held(archive)
+    expect_identical(got$time, at(0:23), label = name)
+    expect_identical(got$through, at(1:24), label = name)
+    expect_identical(unique(got$frequency), "PT1H", label = name)
+    expect_identical(
+      series_align(got, grid = at(c(4.5, 5, 5.5)))[[2]], c(3, 4, 4),
+      label = name
+    )
+    early <- held(archive, as_of = at(4.5))
+    expect_identical(early$value, as.double(0:3), label = name)
+    # the day is known with its last hour, and the message reads back alike
+    expect_identical(series_change(got[1:2, ])$known[2], at(2), label = name)
+    sdmx <- tempfile(fileext = ".csv")
+    export_csv(
+      vetusta:::sdmx_rows(got, "FLOW", c("FREQ", "STATE")), sdmx
+    )
+    copy <- new_archive()
+    put(copy, paste0(readLines(sdmx), "\n"))
+    expect_identical(held(copy), got, label = name)
+  }
+  # two lengths that begin together are two series
+  archive <- new_archive()
+  put(archive, csv(head, paste0(
+    "FLOW,X,ORV,2024-01-01T05:00:00", c("", "/PT1H", "/PT2H"), ",", 1:3
+  )))
+  got <- held(archive)
+  expect_identical(got$frequency[order(got$value)], c("I", "PT1H", "PT2H"))
+  expect_identical(got$through[order(got$value)], at(c(5, 6, 7)))
+  # a month beside hours ends with the month
+  archive <- new_archive()
+  put(
+    archive,
+    csv(head, "FLOW,M,ORV,2024-01,1", "FLOW,H,ORV,2024-01-01T00:00:00,2")
+  )
+  got <- held(archive)
+  expect_identical(
+    got$through[order(got$value)],
+    as.POSIXct(c("2024-02-01 00:00", "2024-01-01 01:00"), tz = "UTC")
+  )
+})
+
 test_that("deletions by value and series, and row actions", {
   for (form in c("xml", "csv")) {
     archive <- new_archive()

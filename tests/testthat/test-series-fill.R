@@ -276,3 +276,32 @@ test_that("a table without filled values is unfilled to itself", {
   months <- series_aggregate(levels, "M")
   expect_identical(series_unfill(months)$value, months$value)
 })
+
+test_that("a filled row has what is the same in all rows of its series", {
+  x <- data.frame(
+    series = rep(c("a", "b"), each = 3),
+    period = rep(as.Date("2026-01-01") + c(0, 1, 3), 2),
+    frequency = "D",
+    value = as.double(1:6),
+    unit = rep(c("m", "t"), each = 3),
+    place = factor(rep(c("Kelder", "Tamm"), each = 3)),
+    note = c("x", "x", "x", "x", "y", "x"),
+    seen = rep(as.POSIXct("2026-02-01", tz = "UTC"), 6)
+  )
+  full <- series_fill(x)
+  new <- full[full$status == "filled", ]
+  expect_identical(new$series, c("a", "b"))
+  expect_identical(new$unit, c("m", "t"))
+  expect_identical(as.character(new$place), c("Kelder", "Tamm"))
+  expect_identical(new$note, c("x", NA))
+  expect_identical(new$seen, x$seen[c(1, 4)])
+  points <- data.frame(
+    series = "a",
+    time = as.POSIXct("2026-01-01", tz = "UTC") + 3600 * c(0, 1, 3),
+    value = 1:3, FREQ = "H"
+  )
+  full <- series_fill(points)
+  expect_identical(full$FREQ, rep("H", 4))
+  back <- series_unfill(full)
+  expect_identical(back$FREQ, points$FREQ)
+})

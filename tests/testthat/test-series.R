@@ -176,3 +176,53 @@ test_that("a data.table is a table as any other", {
     bars_resample(bars, "1 hour")
   )
 })
+
+test_that("a period with a time of the day is refused, a midnight is its day", {
+  rows <- function(period, ...) {
+    data.frame(series = "a", period = period, value = seq_along(period), ...)
+  }
+  hours <- as.POSIXct("2026-03-12", tz = "UTC") + 3600 * 0:2
+  for (period in list(hours, format(hours, "%Y-%m-%dT%H:%M:%SZ"))) {
+    error <- expect_error(
+      series_frame(rows(period)), class = "vetusta_error_shape"
+    )
+    expect_match(conditionMessage(error), "time of the day", fixed = TRUE)
+    expect_match(conditionMessage(error), "row 2", fixed = TRUE)
+  }
+  expect_error(
+    series_frame(rows(as.Date("2026-03-12") + 0:1, frequency = "PT1H")),
+    "need a time of the day", class = "vetusta_error_shape"
+  )
+  days <- as.Date("2026-03-12") + 0:2
+  for (zone in c("UTC", "Europe/Riga", "America/New_York")) {
+    midnights <- as.POSIXct(format(days), tz = zone)
+    expect_identical(series_frame(rows(midnights))$period, days, label = zone)
+    in_utc <- structure(
+      as.POSIXct(format(days), tz = "UTC"), tzone = zone
+    )
+    expect_identical(series_frame(rows(in_utc))$period, days, label = zone)
+  }
+})
+
+test_that("a series is read with the frequency that is stored", {
+  archive <- new_archive()
+  rows <- data.frame(
+    series = c("a", "b", "b"),
+    period = as.Date(c("2026-01-01", "2026-01-01", "2026-04-01")),
+    frequency = c("Q", "A", "A"),
+    value = 1:3
+  )
+  vetusta:::store_put(
+    archive,
+    list(
+      source = "s", dataset = "d", shape = "observations",
+      now = as.numeric(Sys.time()),
+      rows = vetusta:::archive_parcel("observations", rows)
+    )
+  )
+  got <- archive_observations(archive, "s", "d")
+  expect_identical(got$frequency, c("Q", "A", "A"))
+  # the first quarter is not known before it ends
+  early <- archive_observations(archive, "s", "d", as_of = "2026-03-31")
+  expect_identical(nrow(early), 0L)
+})
