@@ -14,6 +14,7 @@
 #' rows_compute(rows, "gain = 100 * (last / open - 1)")
 rows_compute <- function(rows, formulas) {
   check_rows(rows, "rows")
+  formulas <- given(formulas, "formulas")
   if (!length(formulas)) {
     return(rows)
   }

@@ -30,6 +30,7 @@ rows_filter <- function(rows, conditions) {
       todo = "give a data frame"
     )
   }
+  conditions <- given(conditions, "conditions")
   if (!length(conditions)) {
     return(rows)
   }

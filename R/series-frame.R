@@ -125,7 +125,7 @@ read_periods <- function(period, n) {
   if (inherits(period, "POSIXct")) {
     if (anyNA(period)) stop_no_period(NA, which(is.na(period))[1])
     return(
-      list(first = midnight_days(period), frequency = rep(NA_character_, n))
+      list(first = days_of_midnights(period), frequency = rep(NA_character_, n))
     )
   }
   # years may be whole numbers; other numbers are ambiguous
@@ -160,7 +160,7 @@ read_periods <- function(period, n) {
 }
 
 # The days of instants that are midnights of their own zone or of UTC.
-midnight_days <- function(period) {
+days_of_midnights <- function(period) {
   for (zone in unique(c(attr(period, "tzone")[1] %||% "", "UTC"))) {
     local <- as.POSIXlt(period, tz = zone)
     timed <- which(local$hour != 0 | local$min != 0 | local$sec != 0)

@@ -28,12 +28,13 @@
 #' @param indicator For the rule `"indicator"`: observations of one series of
 #'   the frequency `to`.
 #' @return Observations of the frequency `to`. `series_aggregate()` adds
-#'   `coverage`, the share of the period's parts with a value. Disaggregated
-#'   values have the status `filled` and the column `rule`; infinite values are
-#'   kept. `known`, and `through` if it differs, are the latest of the inputs,
-#'   and for an aggregated value not before the end of its period. If `x` has
-#'   several releases of a period, the result has too, each from what was known
-#'   by then.
+#'   `coverage`, the share of the period's parts with a value: months, weeks,
+#'   days, or hours of a series of hours; a day of other instants counts once.
+#'   Disaggregated values have the status `filled` and the column `rule`;
+#'   infinite values are kept. `known`, and `through` if it differs, are the
+#'   latest of the inputs, and for an aggregated value not before the end of its
+#'   period. If `x` has several releases of a period, the result has too, each
+#'   from what was known by then.
 #' @details A week belongs to the longer period of its Thursday, as ISO 8601
 #'   assigns weeks to years. Pro rata distribution to an indicator follows
 #'   Bloem, Dippelsman and Maehle, *Quarterly National Accounts Manual* (IMF,
@@ -139,11 +140,14 @@ periods_of.vetusta_observations <- function(x, zone) {
 periods_of.default <- function(x, zone) {
   points <- series_points(x, zone = zone)
   n <- length(points$time)
+  # hours and minutes of one length count by that length, others by their day
+  code <- unique(as.character(x[["frequency"]]))
+  if (length(code) != 1 || !startsWith(code, "PT") %in% TRUE) code <- "D"
   list_frame(
     list(
       series = points$series,
       period = local_day(utc(points$time), zone),
-      frequency = rep("D", n),
+      frequency = rep(code, n),
       value = points$value,
       unit = rep(NA_character_, n),
       status = points$status %||%
@@ -231,8 +235,9 @@ aggregated <- function(x, group, to, rule, need, calendar, zone) {
   period <- as.numeric(x$period)
   ends <- period + x$weight > last |
     (x$weight == 7 & period + x$weight + 3 > last)
+  parts <- ifelse(startsWith(x$frequency, "PT"), as.numeric(x$time), period)
   out <- group_summary_cpp(
-    as.integer(group), as.double(x$value), as.double(x$weight), period, ends,
+    as.integer(group), as.double(x$value), as.double(x$weight), parts, ends,
     x$status == "provisional", x$through, x$known,
     match(rule, aggregate_rules) - 1L
   )
@@ -240,7 +245,8 @@ aggregated <- function(x, group, to, rule, need, calendar, zone) {
   bucket <- x$bucket[at]
   coverage <- pmin(
     1,
-    out$parts / pmax(1, expected_parts(bucket, to, x$frequency[at], calendar))
+    out$parts /
+      pmax(1, expected_parts(bucket, to, x$frequency[at], calendar, zone))
   )
   value <- out$value
   value[coverage < need - 1e-9] <- NA
@@ -265,8 +271,8 @@ aggregate_rules <- c(
   "mean", "sum", "first", "last", "min", "max", "median", "end"
 )
 
-# The number of days, weeks or months in each longer period.
-expected_parts <- function(bucket, to, frequency, calendar) {
+# The number of hours, days, weeks or months in each longer period.
+expected_parts <- function(bucket, to, frequency, calendar, zone) {
   out <- rep(NA_real_, length(bucket))
   for (name in unique(frequency)) {
     at <- which(frequency == name)
@@ -284,6 +290,10 @@ expected_parts <- function(bucket, to, frequency, calendar) {
       thursday(last) - thursday(first - 1)
     } else if (to %in% names(frequency_months)) {
       frequency_months[[to]] / frequency_months[[name]]
+    } else if (startsWith(name, "PT")) {
+      # a day of a clock change has 23 or 25 hours
+      (period_ends(last, "D", zone) - period_ends(first - 1, "D", zone)) /
+        time_interval(name)$seconds
     } else if (startsWith(name, "P")) {
       (as.numeric(last - first) + 1) /
         (interval_seconds(time_interval(name)) / 86400)

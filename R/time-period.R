@@ -306,7 +306,7 @@ period_last <- function(first, frequency) {
       shift_months(first[at], rep(frequency_months[[name]], length(at))) - 1
     } else if (name == "W") {
       first[at] + 6
-    } else if (startsWith(name, "P")) {
+    } else if (startsWith(name, "P") && !within_day(name)) {
       shift_day(first[at], time_interval(name)) - 1
     } else {
       first[at]

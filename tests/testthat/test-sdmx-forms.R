@@ -112,6 +112,23 @@ test_that("values of hours count from their end, and keep their length", {
   got <- held(archive)
   expect_identical(got$frequency[order(got$value)], c("I", "PT1H", "PT2H"))
   expect_identical(got$through[order(got$value)], at(c(5, 6, 7)))
+  # a day's hours are its parts, 23 of them where the clocks change
+  archive <- new_archive()
+  hours <- as.POSIXct("2024-03-30 22:00", tz = "UTC") + 3600 * 0:46
+  put(
+    archive,
+    csv(head, paste0(
+      "FLOW,H,ORV,", format(hours[-(3:7)], "%Y-%m-%dT%H:%M:%SZ"), ",1"
+    ))
+  )
+  got <- held(archive)
+  days <- series_aggregate(got, "D", "sum", zone = "Europe/Riga")
+  expect_identical(days$period, as.Date("2024-03-31") + 0:1)
+  expect_identical(days$value, c(18, 24))
+  expect_equal(days$coverage, c(18 / 23, 1))
+  expect_equal(
+    series_aggregate(got, "D", need = 0.9, zone = "Europe/Riga")$value, c(NA, 1)
+  )
   # a month beside hours ends with the month
   archive <- new_archive()
   put(

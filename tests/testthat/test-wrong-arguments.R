@@ -622,9 +622,13 @@ test_that("no argument, however wrong, gets an error of R's own", {
   for (name in names(all)) {
     run <- getExportedValue("vetusta", name)
     for (i in seq_along(all[[name]])) {
-      for (kind in names(spoilt_values)) {
+      for (kind in c(names(spoilt_values), "absent")) {
         arguments <- all[[name]]
-        arguments[i] <- list(spoilt_values[[kind]])
+        if (kind == "absent") {
+          arguments <- arguments[-i]
+        } else {
+          arguments[i] <- list(spoilt_values[[kind]])
+        }
         # writing to standard output is allowed
         if (name == "export_csv" && i == 2 && kind == "blank") next
         found <- tryCatch(
