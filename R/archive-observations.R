@@ -76,7 +76,11 @@ table_of_observations <- function(archive, series, from, to, at, zone,
     frequency <- series$frequency[read$owner]
     frequency[frequency %in% unknown_frequency(frequency)] <- NA
     if (!is.null(ends) || !is.null(rows$period)) rows$frequency <- frequency
-    rows$through <- ends
+    # a stated end counts where it is later
+    if (!is.null(ends)) {
+      stated <- stated_instants(rows, "through", as.numeric(ends))
+      rows$through <- utc(pmax(as.numeric(ends), stated))
+    }
     table <- plain_table_of(rows)
     return(vintage_at(with_dataset_facts(table, archive, series), at))
   }

@@ -117,16 +117,38 @@ parcel_of_observations <- function(rows, ...) {
   n <- length(rows$series)
   read <- observation_times(rows$period)
   series <- as.character(rows$series)
+  if (is.character(rows[["through"]])) {
+    rows$through <- through_instants(rows$through)
+  }
   columns <- c(
     list(time = read$time, known = row_known(rows, "known")),
     if (read$keep) list(period = rows$period),
     rows[setdiff(names(rows), c("series", "period", "known", "frequency"))]
   )
-  interval <- as.character(rows[["frequency"]] %||% rep(NA_character_, n))
-  frequency <- ifelse(is.na(interval), read$frequency, interval)
+  stated <- as.character(rows[["frequency"]] %||% rep(NA_character_, n))
+  frequency <- stated_frequency(stated, read)
   rows_by_series(
     list(series = series), frequency, columns, function(of) of$series
   )
+}
+
+# The frequency of rows: the stated one, if it has room for their time of the
+# day, else that of their period.
+stated_frequency <- function(stated, read) {
+  timed <- within_day(read$frequency)
+  length <- unname(sdmx_lengths[stated])
+  stated <- ifelse(timed & !is.na(length), length, stated)
+  odd <- timed & !within_day(stated) & (
+    as.numeric(read$time) %% 86400 != 0 |
+      stated %in% unknown_frequency(stated)
+  )
+  ifelse(is.na(stated) | odd, read$frequency, stated)
+}
+
+# Texts as instants, if all are instants.
+through_instants <- function(text) {
+  instant <- read_rfc3339(text)
+  if (all(is.na(text) | !is.na(instant))) instant else text
 }
 
 # list(time, frequency, keep): the start of a period. A day does not state the

@@ -3,11 +3,18 @@
 #
 #   Rscript tools/mutants.R [how many] [seed] [words of file names]
 #
+# First, once, the functions that each file of tests calls:
+#
+#   mkdir called; VETUSTA_CALLED=$PWD/called Rscript tools/test.R
+#
 # A fault is another comparison, `or` in place of `and`, another sign or number,
 # a line left out, or two arguments swapped. The function is replaced in the
-# test's process. The tests are at most six files: those of its file, those that
-# name it, and those about everything. Prints each fault with the file that
-# found it, and the share found, which is a lower bound for all tests.
+# test's process, and the files that call it are run until one fails, at most
+# fifteen: those of its name first, then the shortest. Without the folder
+# `called` these are at most six files: those of its file, those that name it,
+# and those about everything. Prints each fault with the file that found it, and
+# the share found: a lower bound for all tests, because processes that a test
+# starts have no fault.
 arguments <- commandArgs(TRUE)
 count <- if (length(arguments)) as.integer(arguments[1]) else 40L
 seed <- if (length(arguments) > 1) as.integer(arguments[2]) else 1L
@@ -113,6 +120,10 @@ tests <- list.files("tests/testthat", "^test-.*[.]R$")
 texts <- lapply(file.path("tests/testthat", tests), function(file) {
   paste(readLines(file, warn = FALSE), collapse = "\n")
 })
+called <- lapply(
+  file.path("called", paste0(tests, ".rds")),
+  function(file) if (file.exists(file)) readRDS(file)
+)
 tests_of <- function(mutant) {
   base <- sub("[.]R$", "", basename(mutant$file))
   own <- sub("^test-(.*)[.]R$", "\\1", tests)
@@ -133,7 +144,13 @@ tests_of <- function(mutant) {
   laws <- own %in% c("series-law", "seams", "cli-which", "collect", "store")
   score <- shared + named + 0.5 * laws -
       0.7 * own %in% c("kills", "postgres", "fuzz", "readme")
-  tests[order(-score)][seq_len(min(6, sum(score > 0.4)))]
+  if (all(lengths(called) == 0)) {
+    return(tests[order(-score)][seq_len(min(6, sum(score > 0.4)))])
+  }
+  runs <- vapply(called, function(one) mutant$name %in% one$names, TRUE)
+  took <- vapply(called, function(one) if (is.null(one)) Inf else one$took, 0)
+  near <- pmin(2, round(score))
+  utils::head(tests[order(!runs, -near, took)], min(15, sum(runs)))
 }
 
 result <- rep(NA_character_, nrow(chosen))

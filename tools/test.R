@@ -2,6 +2,33 @@
 # machine's cores. At the end it repeats each failure with the command that runs
 # its file again, and prints the counts in one line. With words, only the files
 # whose names contain one of them.
+
+# Writes the names of the package's functions that this process has called to a
+# file when it ends, and how long it took.
+note_calls <- function(into) {
+  package <- asNamespace("vetusta")
+  methods <- package$.__S3MethodsTable__.
+  noted <- new.env()
+  for (name in ls(package, all.names = TRUE)) {
+    f <- package[[name]]
+    if (!is.function(f) || is.primitive(f)) next
+    note <- bquote(assign(.(name), TRUE, envir = .(noted)))
+    body(f) <- call("{", note, body(f))
+    unlockBinding(name, package)
+    assign(name, f, package)
+    if (exists(name, methods, inherits = FALSE)) assign(name, f, methods)
+  }
+  reg.finalizer(
+    globalenv(),
+    function(e) {
+      saveRDS(
+        list(names = ls(noted, all.names = TRUE), took = proc.time()[[3]]), into
+      )
+    },
+    onexit = TRUE
+  )
+}
+
 run_file <- function(file, into) {
   Sys.setenv(NOT_CRAN = "true")
   # a planted fault, see tools/mutants.R
@@ -15,6 +42,9 @@ run_file <- function(file, into) {
       utils::assignInNamespace(name, changed, "vetusta")
     }
   }
+  # the functions that each file calls, for tools/mutants.R
+  called <- Sys.getenv("VETUSTA_CALLED")
+  if (nzchar(called)) note_calls(file.path(called, paste0(file, ".rds")))
   results <- testthat::test_dir(
     "tests/testthat",
     filter = paste0("^", sub("^test-(.*)[.]R$", "\\1", file), "$"),

@@ -104,6 +104,16 @@ test_that("values of hours count from their end, and keep their length", {
     put(copy, paste0(readLines(sdmx), "\n"))
     expect_identical(held(copy), got, label = name)
   }
+  # as a plain file, with filled rows that end later than their hour
+  full <- series_fill(got[-(5:7), ])
+  file <- tempfile(fileext = ".csv")
+  export_csv(full, file)
+  archive <- new_archive()
+  archive_import_rows(archive, file, shape = "observations", dataset = "d")
+  back <- archive_observations(archive, "files", "d")
+  expect_identical(back$time, full$time)
+  expect_identical(back$frequency, rep("PT1H", 24))
+  expect_identical(back$through, at(c(1:4, 8, 8, 8, 8:24)))
   # two lengths that begin together are two series
   archive <- new_archive()
   put(archive, csv(head, paste0(

@@ -226,3 +226,22 @@ test_that("a series is read with the frequency that is stored", {
   early <- archive_observations(archive, "s", "d", as_of = "2026-03-31")
   expect_identical(nrow(early), 0L)
 })
+
+test_that("a stated frequency takes no time of the day away", {
+  archive <- new_archive()
+  time <- as.POSIXct("2026-01-01", tz = "UTC") + 3600 * c(6, 7, 8)
+  file <- tempfile(fileext = ".csv")
+  stored <- c(H = "PT1H", D = "I", hourly = "I", PT1H = "PT1H", M = "I")
+  for (code in names(stored)) {
+    export_csv(
+      data.frame(series = "a", time = time, frequency = code, value = 1:3), file
+    )
+    archive_import_rows(archive, file, shape = "observations", dataset = code)
+    got <- archive_observations(archive, "files", code)
+    expect_identical(got$time, time, label = code)
+    expect_identical(
+      archive_find(archive, paste0("files/", code, "/*"))$frequency,
+      stored[[code]], label = code
+    )
+  }
+})
