@@ -141,7 +141,7 @@ archive_import <- function(archive, file, symbol = NULL, interval = NULL,
   )
   rejected <- rejected[order(rejected$row), ]
   good <- read$bars
-  if (nrow(rejected)) good <- good[-rejected$row, , drop = FALSE]
+  if (nrow(rejected)) good <- frame_rows(good, -rejected$row)
   lines <- read$line[rejected$row]
   dataset_facts_put(
     archive, source, "import",
@@ -347,10 +347,13 @@ import_joined <- function(parts, file) {
 }
 
 text_times <- function(text, zone, calendar) {
-  time <- read_rfc3339(sub(" ", "T", text, fixed = TRUE), zone)
-  day <- read_day(text)
-  whole <- which(!is.na(day))
-  time[whole] <- day_times(day[whole], zone, calendar)
+  time <- read_rfc3339(text, zone)
+  other <- which(is.na(time))
+  if (length(other)) {
+    day <- read_day(text[other])
+    whole <- which(!is.na(day))
+    time[other[whole]] <- day_times(day[whole], zone, calendar)
+  }
   time
 }
 
@@ -379,7 +382,7 @@ store_import <- function(archive, good, rejected, lines, source, interval,
   # series are stored in order of time
   if (is.unsorted(as.numeric(good$time))) {
     order <- order(as.numeric(good$time), method = "radix")
-    good <- good[order, , drop = FALSE]
+    good <- frame_rows(good, order)
     origin$at <- origin$at[order]
   }
   counts <- store_put(

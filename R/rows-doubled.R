@@ -78,7 +78,12 @@ bar_keys <- function(bars, without) {
     series <- data.table::data.table(
       symbol = bars$symbol, side = bars$side, time = time
     )
-    twice <- which(duplicated(series) | duplicated(series, fromLast = TRUE))
+    twice <- if (anyDuplicated(series)) {
+      which(duplicated(series) | duplicated(series, fromLast = TRUE))
+    }
+    if (!length(twice)) {
+      return(character())
+    }
   }
   key[twice] <-
     paste(bars$symbol[twice], bars$side[twice], time[twice], sep = "\r")
