@@ -164,7 +164,7 @@ run_inside <- function(words) {
     close(err)
   })
   # close what the command opened, as the end of its process would
-  gc(FALSE)
+  gc(FALSE, full = FALSE)
   text <- function(file) {
     bytes <- readBin(file, "raw", file.size(file))
     text <- rawToChar(bytes)
