@@ -106,7 +106,14 @@ listed_datasets <- function(archive) {
     },
     1
   )
-  rows$coverage <- ifelse(count == 0, "complete", paste(count, "incomplete"))
+  rows$windows <- ifelse(count == 0, "complete", paste(count, "incomplete"))
+  # rows of a file have no window that was asked for
+  asked <- vapply(
+    seq_len(nrow(rows)),
+    function(i) store_was_requested(archive, rows$source[i], rows$dataset[i]),
+    TRUE
+  )
+  rows$windows[!asked & count == 0] <- NA
   rows
 }
 
@@ -157,7 +164,7 @@ cli_shortened <- list(
     rows <- rows[
       c(
         "source", "dataset", "title", "series", "rows", "first", "last",
-        "coverage"
+        "windows"
       )
     ]
     empty <- vapply(

@@ -190,10 +190,28 @@ sdmx_rows <- function(rows, dataflow, dimensions) {
       as.list(rows)[dimensions], names(dimensions) %||% dimensions
     ),
     list(TIME_PERIOD = period, OBS_VALUE = rows$value),
-    as.list(rows)[attributes]
+    as.list(rows)[attributes],
+    sdmx_attributes(rows, c(names(dimensions), attributes, dimensions))
   )
   # SDMX-CSV is read by programs, not spreadsheets, so texts are not protected
   structure(as_rows(columns), message = TRUE)
+}
+
+# Unit and status under their names in the standard, where no column says them.
+sdmx_attributes <- function(rows, names) {
+  unit <- rows[["unit"]]
+  said <- any(c("UNIT_MEASURE", "UNIT") %in% names)
+  if (is.null(unit) || all(is.na(unit)) || said) unit <- NULL
+  code <- unname(
+    c(observed = "A", provisional = "P", missing = "M", filled = "I")[
+      as.character(rows[["status"]])
+    ]
+  )
+  if (!any(code %in% c("P", "M", "I")) || "OBS_STATUS" %in% names) code <- NULL
+  c(
+    if (!is.null(unit)) list(UNIT_MEASURE = as.character(unit)),
+    if (!is.null(code)) list(OBS_STATUS = code)
+  )
 }
 
 # The periods of a table with times: instants, also for hours and minutes that

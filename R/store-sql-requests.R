@@ -32,6 +32,20 @@ store_covered_few <- function(store, source, dataset, count) {
   there >= most
 }
 
+# Whether rows of a dataset were requested, and not only imported.
+store_was_requested <- function(store, source, dataset) {
+  found <- function(statement) {
+    nrow(sql_get(store, statement, list(source, dataset))) > 0
+  }
+  found(
+    "SELECT 1 AS one FROM coverage WHERE source = ? AND dataset = ? LIMIT 1"
+  ) ||
+    found(
+      "SELECT 1 AS one FROM journal WHERE source = ? AND dataset = ?
+        AND run <> 'import' LIMIT 1"
+    )
+}
+
 # Notes about requests by kind ("reached", "job", "round", "asked", "refreshed")
 # and key: key, at, value; for several kinds also `kind`, and without a source
 # also `source` and `dataset`.

@@ -120,7 +120,8 @@ ahead <- paste0(
   ".R"
 )
 files <- c(intersect(ahead, files), setdiff(files, ahead))
-at_once <- max(1L, parallel::detectCores())
+# one more than there are cores, because many files wait
+at_once <- 1L + max(1L, parallel::detectCores())
 folder <- tempfile("results")
 dir.create(folder)
 started <- as.numeric(Sys.time())

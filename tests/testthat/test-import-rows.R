@@ -236,3 +236,16 @@ test_that("withdrawn and later filed facts in statements", {
     archive_read(archive, "files/facts/*")[[1]]$value, c(7, 120, 500)
   )
 })
+
+test_that("imported rows have no window that was asked for", {
+  archive <- new_archive()
+  file <- tempfile(fileext = ".csv")
+  export_csv(
+    data.frame(series = "a", period = as.Date("2026-01-01"), value = 1), file
+  )
+  archive_import_rows(archive, file, shape = "observations", dataset = "levels")
+  out <- run_vetusta("list", "--archive", archive$path)
+  expect_identical(out$status, 0L)
+  expect_match(out$stdout, "levels")
+  expect_no_match(out$stdout, "windows|complete")
+})

@@ -114,6 +114,21 @@ test_that("values of hours count from their end, and keep their length", {
   expect_identical(back$time, full$time)
   expect_identical(back$frequency, rep("PT1H", 24))
   expect_identical(back$through, at(c(1:4, 8, 8, 8, 8:24)))
+  # unit and status of a plain series have their names in the standard
+  plain <- vetusta:::sdmx_rows(
+    series_fill(
+      data.frame(
+        series = "a", period = as.Date("2024-01-01") + c(0, 2), value = 1:2,
+        unit = "m3"
+      )
+    ),
+    "d", c(SERIES = "series")
+  )
+  expect_identical(plain$UNIT_MEASURE, rep("m3", 3))
+  expect_identical(plain$OBS_STATUS, c("A", "I", "A"))
+  expect_false(any(c("UNIT_MEASURE", "OBS_STATUS") %in% names(
+    vetusta:::sdmx_rows(got, "FLOW", c("FREQ", "STATE"))
+  )))
   # two lengths that begin together are two series
   archive <- new_archive()
   put(archive, csv(head, paste0(
