@@ -149,7 +149,7 @@ periods_of.default <- function(x, zone) {
       period = local_day(utc(points$time), zone),
       frequency = rep(code, n),
       value = points$value,
-      unit = rep(NA_character_, n),
+      unit = series_unit(x, points$series),
       status = points$status %||%
         ifelse(is.na(points$value), "missing", "observed"),
       through = points$through,
@@ -157,6 +157,21 @@ periods_of.default <- function(x, zone) {
       time = points$time
     )
   )
+}
+
+# The unit of each series that has one unit throughout, for rows of `series`.
+series_unit <- function(x, series) {
+  if (is.null(x[["unit"]]) || is.null(x[["series"]])) {
+    return(rep(NA_character_, length(series)))
+  }
+  unit <- unique(
+    data.table::data.table(
+      series = as.character(x$series), unit = as.character(x$unit)
+    )
+  )
+  several <- unit$series[duplicated(unit$series)]
+  unit$unit[unit$series %in% several] <- NA
+  unit$unit[match(series, unit$series)]
 }
 
 # Longer periods, release by release. A period counts when it is over, and again
@@ -288,8 +303,6 @@ expected_parts <- function(bucket, to, frequency, calendar, zone) {
       # Thursdays
       thursday <- function(day) floor((as.numeric(day)) / 7)
       thursday(last) - thursday(first - 1)
-    } else if (to %in% names(frequency_months)) {
-      frequency_months[[to]] / frequency_months[[name]]
     } else if (startsWith(name, "PT")) {
       # a day of a clock change has 23 or 25 hours
       (period_ends(last, "D", zone) - period_ends(first - 1, "D", zone)) /
@@ -297,6 +310,8 @@ expected_parts <- function(bucket, to, frequency, calendar, zone) {
     } else if (startsWith(name, "P")) {
       (as.numeric(last - first) + 1) /
         (interval_seconds(time_interval(name)) / 86400)
+    } else if (to %in% names(frequency_months)) {
+      frequency_months[[to]] / frequency_months[[name]]
     } else {
       1
     }

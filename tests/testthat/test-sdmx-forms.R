@@ -154,6 +154,11 @@ test_that("values of hours count from their end, and keep their length", {
   expect_equal(
     series_aggregate(got, "D", need = 0.9, zone = "Europe/Riga")$value, c(NA, 1)
   )
+  got$unit <- "m3"
+  month <- series_aggregate(got, "M", "sum")
+  expect_identical(month$unit, c("m3", "m3"))
+  expect_equal(month$coverage, c(21, 21) / c(744, 720))
+  expect_identical(month$value, c(21, 21))
   # a month beside hours ends with the month
   archive <- new_archive()
   put(

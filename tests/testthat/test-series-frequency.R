@@ -132,3 +132,20 @@ test_that("to lower frequencies: all values of a day, named lengths", {
   expect_identical(nrow(series_aggregate(weeks[0, ], "M")), 0L)
   expect_identical(nrow(series_aggregate(hours[0, ], "M")), 0L)
 })
+
+test_that("ten days are made months, and units of instants are kept", {
+  tens <- data.frame(
+    series = "a", period = as.Date("2026-02-01") + 10 * 0:5,
+    frequency = "P10D", value = 1
+  )
+  months <- series_aggregate(tens, "M", "sum")
+  expect_identical(months$value, c(3, 3))
+  expect_equal(months$coverage, c(1, 30 / 31))
+  time <- as.POSIXct("2026-02-01 08:00", tz = "UTC") + 86400 * 0:1
+  points <- data.frame(
+    series = rep(c("a", "b"), each = 2), time = rep(time, 2), value = 1:4,
+    unit = c("m", "m", "cm", "m")
+  )
+  days <- series_aggregate(points[4:1, ], "D")
+  expect_identical(days$unit, c("m", "m", NA, NA))
+})
