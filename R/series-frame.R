@@ -57,10 +57,13 @@ series_frame <- function(rows) {
       paste0("There is no frequency \"", unknown[1], "\"."),
       where = "column frequency",
       todo = paste0(
-        "use one of: ", paste(names(frequency_words), collapse = ", ")
+        "use one of: ",
+        paste(setdiff(names(frequency_words), "I"), collapse = ", ")
       )
     )
   }
+  # instants that are days have the length of their steps
+  frequency[frequency %in% "I"] <- NA
   short <- which(startsWith(frequency, "PT"))
   if (length(short)) {
     vetusta_stop(

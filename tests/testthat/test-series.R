@@ -194,6 +194,12 @@ test_that("a period with a time of the day is refused, a midnight is its day", {
     "need a time of the day", class = "vetusta_error_shape"
   )
   days <- as.Date("2026-03-12") + 0:2
+  instants <- rows(paste0(days, "T00:00:00Z"))
+  expect_identical(series_frame(instants)$frequency, rep("D", 3))
+  expect_identical(series_aggregate(instants, "M", "sum")$value, 6)
+  expect_identical(
+    series_frame(rows(days, frequency = "I"))$frequency, rep("D", 3)
+  )
   for (zone in c("UTC", "Europe/Riga", "America/New_York")) {
     midnights <- as.POSIXct(format(days), tz = zone)
     expect_identical(series_frame(rows(midnights))$period, days, label = zone)
