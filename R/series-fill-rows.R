@@ -60,7 +60,7 @@ fill_rows <- function(table, frame, how, parts, fills) {
     paste0(rep(c("through", "known"), each = 2), c("", "_before"))
   )
   others <- setdiff(names(table), c(names(fresh), made))
-  fresh[others] <- series_constants(x[others], parts, owner)
+  fresh[others] <- series_constants(x[others], parts, added)
   # with several releases a filled value may end
   fresh$status <- ifelse(is.na(added$value), "deleted", "filled")
   fresh[[column]] <- added$rule
@@ -84,22 +84,34 @@ fill_rows <- function(table, frame, how, parts, fills) {
 }
 
 # The values of columns that do not change within a series, as a unit or the
-# label of a code, for new rows; NA where they change. `owner` is the first row
-# of each new row's series.
-series_constants <- function(columns, parts, owner) {
-  first <- integer(sum(lengths(lapply(parts, `[[`, "rows"))))
-  for (part in parts) first[part$rows] <- part$rows[1]
+# label of a code, for the rows `added`. Only rows that were known before an
+# added row count for it: NA where they differ.
+series_constants <- function(columns, parts, added) {
+  row <- unlist(lapply(parts, `[[`, "rows"))
+  known <- unlist(lapply(parts, `[[`, "known"))
+  part <- rep(seq_along(parts), lengths(lapply(parts, `[[`, "rows")))
+  order <- order(part, known, method = "radix")
+  row <- row[order]
+  known <- known[order]
+  part <- part[order]
+  earliest <- row[!duplicated(part)]
   lapply(columns, function(column) {
-    new <- column[owner]
+    new <- column[earliest[added$part]]
     if (!is.atomic(column)) {
       new[] <- list(NULL)
       return(new)
     }
-    of_first <- column[first]
-    same <- column == of_first
+    value <- column[row]
+    of_earliest <- column[earliest[part]]
+    same <- value == of_earliest
     empty <- is.na(same)
-    same[empty] <- is.na(column[empty]) & is.na(of_first[empty])
-    new[owner %in% first[!same]] <- NA
+    same[empty] <- is.na(value[empty]) & is.na(of_earliest[empty])
+    # the instant from which a series has a second value
+    until <- rep(Inf, length(parts))
+    second <- which(!same)
+    second <- second[!duplicated(part[second])]
+    until[part[second]] <- known[second]
+    new[added$known >= until[added$part]] <- NA
     new
   })
 }

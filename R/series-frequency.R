@@ -140,16 +140,17 @@ periods_of.vetusta_observations <- function(x, zone) {
 periods_of.default <- function(x, zone) {
   points <- series_points(x, zone = zone)
   n <- length(points$time)
-  # hours and minutes of one length count by that length, others by their day
-  code <- unique(as.character(x[["frequency"]]))
-  if (length(code) != 1 || !startsWith(code, "PT") %in% TRUE) code <- "D"
+  beside <- beside_points(x, c("frequency", "unit"))
+  # hours and minutes count by their length, other times by their day
+  code <- beside$frequency
+  code[!startsWith(code, "PT") %in% TRUE] <- "D"
   list_frame(
     list(
       series = points$series,
       period = local_day(utc(points$time), zone),
-      frequency = rep(code, n),
+      frequency = code,
       value = points$value,
-      unit = series_unit(x, points$series),
+      unit = beside$unit,
       status = points$status %||%
         ifelse(is.na(points$value), "missing", "observed"),
       through = points$through,
@@ -159,19 +160,16 @@ periods_of.default <- function(x, zone) {
   )
 }
 
-# The unit of each series that has one unit throughout, for rows of `series`.
-series_unit <- function(x, series) {
-  if (is.null(x[["unit"]]) || is.null(x[["series"]])) {
-    return(rep(NA_character_, length(series)))
+# Columns of a table with times, in the order of its points.
+beside_points <- function(x, names) {
+  series <- as.character(x[["series"]])
+  order <- if (length(series)) {
+    order_of(series, as.numeric(read_instants(x$time, "time")))
   }
-  unit <- unique(
-    data.table::data.table(
-      series = as.character(x$series), unit = as.character(x$unit)
-    )
-  )
-  several <- unit$series[duplicated(unit$series)]
-  unit$unit[unit$series %in% several] <- NA
-  unit$unit[match(series, unit$series)]
+  lapply(stats::setNames(nm = names), function(name) {
+    column <- as.character(x[[name]] %||% rep(NA, nrow(x)))
+    if (is.null(order)) column else column[order]
+  })
 }
 
 # Longer periods, release by release. A period counts when it is over, and again

@@ -293,6 +293,7 @@ test_that("a filled row has what is the same in all rows of its series", {
   expect_identical(new$series, c("a", "b"))
   expect_identical(new$unit, c("m", "t"))
   expect_identical(as.character(new$place), c("Kelder", "Tamm"))
+  # b has two notes before its gap ends
   expect_identical(new$note, c("x", NA))
   expect_identical(new$seen, x$seen[c(1, 4)])
   points <- data.frame(
@@ -304,4 +305,36 @@ test_that("a filled row has what is the same in all rows of its series", {
   expect_identical(full$FREQ, rep("H", 4))
   back <- series_unfill(full)
   expect_identical(back$FREQ, points$FREQ)
+})
+
+test_that("a later row changes no column of an earlier filled row", {
+  set.seed(5)
+  for (i in 1:40) {
+    n <- sample(6:14, 1)
+    x <- data.frame(
+      series = sample(c("a", "b"), n, TRUE),
+      period = as.Date("2026-01-01") + sample(0:20, n, TRUE),
+      frequency = "D", value = round(stats::rnorm(n), 2),
+      note = sample(c("x", "x", "x", "y", NA), n, TRUE),
+      unit = sample(c("m", "m", "cm"), n, TRUE)
+    )
+    x <- x[!duplicated(x[c("series", "period")]), ]
+    x$known <- as.POSIXct(x$period + sample(1:9, nrow(x), TRUE), tz = "UTC")
+    cut <- as.POSIXct("2026-01-14", tz = "UTC")
+    before <- x[x$known <= cut, ]
+    if (nrow(before) < 3) next
+    fill <- function(rows) {
+      full <- as.data.frame(suppressMessages(series_fill(rows)))
+      full <- full[full$status %in% "filled" & full$known <= cut, ]
+      full[c("series", "period", "value", "note", "known")]
+    }
+    early <- fill(before)
+    late <- fill(x)
+    key <- function(rows) paste(rows$series, rows$period, rows$known)
+    same <- match(key(early), key(late))
+    there <- !is.na(same)
+    expect_identical(
+      late$note[same[there]], early$note[there], label = paste("case", i)
+    )
+  }
 })

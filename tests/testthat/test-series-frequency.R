@@ -147,5 +147,22 @@ test_that("ten days are made months, and units of instants are kept", {
     unit = c("m", "m", "cm", "m")
   )
   days <- series_aggregate(points[4:1, ], "D")
-  expect_identical(days$unit, c("m", "m", NA, NA))
+  expect_identical(days$unit, c("m", "m", "cm", "m"))
+})
+
+test_that("a later row moves neither unit nor coverage of an earlier day", {
+  time <- as.POSIXct("2026-01-01", tz = "UTC") + 3600 * 0:30
+  hours <- data.frame(
+    series = "a", time = time, value = 1, unit = "m", frequency = "PT1H",
+    through = time + 3600
+  )
+  later <- transform(
+    hours[1, ],
+    time = time + 9 * 86400, unit = "cm", frequency = "I",
+    through = time + 9 * 86400
+  )[1, ]
+  expect_identical(
+    as.data.frame(series_aggregate(rbind(hours, later), "D"))[1:2, ],
+    as.data.frame(series_aggregate(hours, "D"))
+  )
 })
