@@ -97,9 +97,9 @@ tidy_message <- function(message, dimensions, known = NULL) {
   }
   codes <- periods$frequency
   # an instant whose key says hourly or minutely begins an hour or a minute
-  length <- sdmx_lengths[key]
-  timed <- codes %in% "I" & !is.na(length)
-  codes[timed] <- length[timed]
+  of_key <- unname(sdmx_lengths[key])
+  timed <- codes %in% "I" & !is.na(of_key)
+  codes[timed] <- of_key[timed]
   # the key states the frequency, unless the periods contradict it
   usual <- ifelse(is.na(key) | !key %in% names(frequency_words), NA, key)
   usual[
@@ -114,9 +114,11 @@ tidy_message <- function(message, dimensions, known = NULL) {
   frequency <- ifelse(
     ranges | is.na(usual), ifelse(is.na(codes), "D", codes), usual
   )
-  if (any(deleted & is.na(obs$time))) {
-    frequency[deleted & is.na(obs$time)] <-
-      ifelse(is.na(usual), "D", usual)[deleted & is.na(obs$time)]
+  # a deletion without a period has only the key's frequency
+  whole <- which(deleted & is.na(obs$time))
+  if (length(whole)) {
+    stated <- ifelse(is.na(of_key), usual, of_key)[whole]
+    frequency[whole] <- ifelse(is.na(stated), "D", stated)
   }
   split <- split_series(obs$series, frequency)
   period <- ifelse(

@@ -129,6 +129,16 @@ test_that("values of hours count from their end, and keep their length", {
   expect_false(any(c("UNIT_MEASURE", "OBS_STATUS") %in% names(
     vetusta:::sdmx_rows(got, "FLOW", c("FREQ", "STATE"))
   )))
+  # an hour is deleted, then the whole series
+  archive <- new_archive()
+  put(archive, csv(head, texts$key[1:3]))
+  deletion <- "STRUCTURE,STRUCTURE_ID,ACTION,FREQ,STATE,TIME_PERIOD,OBS_VALUE"
+  now <- as.numeric(Sys.time())
+  one <- csv(deletion, "dataflow,FLOW,D,H,ORV,2024-01-01T01:00:00,")
+  put(archive, one, now = now + 10)
+  expect_identical(held(archive)$value, c(0, 2))
+  put(archive, csv(deletion, "dataflow,FLOW,D,H,ORV,,"), now = now + 20)
+  expect_identical(nrow(held(archive)), 0L)
   # two lengths that begin together are two series
   archive <- new_archive()
   put(archive, csv(head, paste0(
