@@ -84,29 +84,44 @@ desk_browse <- function(desk, port = NULL,
   on.exit(place$close())
   # the first view waits for nothing
   browse_datasets(place)
+  # another program may take a free port meanwhile: then the next free one
+  for (attempt in seq_len(if (is.null(port)) 20L else 1L)) {
+    at <- browse_port(port)
+    if (browse_run(place, at, ready, seconds)) return(invisible())
+  }
+  browse_port_taken(at)
+}
+
+# Shows the page until it is ended; FALSE if the port is taken.
+browse_run <- function(place, port, ready, seconds) {
   token <- browse_token()
-  port <- browse_port(port)
   url <- paste0("http://127.0.0.1:", port, "/?token=", token)
   app <- browse_app(place, token)
+  timers <- list()
   app$onStart <- function() {
     # `ready` is called once the port is open
-    later::later(function() ready(url))
-    if (is.finite(seconds)) later::later(function() shiny::stopApp(), seconds)
+    timers <<- list(
+      later::later(function() ready(url)),
+      if (is.finite(seconds)) later::later(function() shiny::stopApp(), seconds)
+    )
   }
   tryCatch(
-    shiny::runApp(
-      app,
-      port = port, host = "127.0.0.1", launch.browser = FALSE, quiet = TRUE
-    ),
+    {
+      shiny::runApp(
+        app,
+        port = port, host = "127.0.0.1", launch.browser = FALSE, quiet = TRUE
+      )
+      TRUE
+    },
     error = function(e) {
-      if (inherits(e, "vetusta_error")) stop(e)
-      if (!grepl("create server|address already in use", conditionMessage(e))) {
+      if (inherits(e, "vetusta_error") ||
+        !grepl("create server|address already in use", conditionMessage(e))) {
         stop(e)
       }
-      browse_port_taken(port)
+      for (cancel in timers) if (is.function(cancel)) cancel()
+      FALSE
     }
   )
-  invisible()
 }
 
 browse_port_taken <- function(port) {

@@ -290,35 +290,24 @@ services_serve <- function(port = 8471L, ready = function(port) NULL,
                            fault = NULL, every = 3L, release = 2,
                            availability = TRUE, today = NULL, speed = 1) {
   clock <- standin_clock(today, speed)
-  # five digits, so that a page with its own URL has the same size each time
-  free <- function() httpuv::randomPort(10000L, host = "127.0.0.1")
-  if (port == 0) port <- free()
-  taken <- function(e) {
-    vetusta_stop(
-      "service",
-      paste0("The port ", port, " is taken."),
-      where = paste0("127.0.0.1:", port),
-      todo = "give another with --port, or 0 for a free one"
-    )
-  }
   below <- !is.null(fault) && fault %in% standin_connection_faults
   app <- standin_app(
     most = most, requests_a_minute = requests_a_minute,
     fault = if (!below) fault, every = every, release = release,
     availability = availability, now = clock, rehearsal = !is.null(today)
   )
-  inner <- if (below) free() else port
-  server <- tryCatch(
-    httpuv::startServer("127.0.0.1", inner, app, quiet = TRUE),
-    error = taken
-  )
-  on.exit(server$stop())
+  service <- standin_listen(if (below) 0 else port, function(port) {
+    httpuv::startServer("127.0.0.1", port, app, quiet = TRUE)
+  })
+  on.exit(service$open$stop())
+  port <- if (below) port else service$port
   turn <- function(milliseconds) httpuv::service(milliseconds)
   if (below) {
-    front <- tryCatch(
-      front_open(port, inner, fault, every, away = 2),
-      error = taken
-    )
+    listening <- standin_listen(port, function(port) {
+      front_open(port, service$port, fault, every, away = 2)
+    })
+    front <- listening$open
+    port <- listening$port
     on.exit(front_close(front), add = TRUE)
     turn <- function(milliseconds) {
       front_turn(front, 5)
@@ -331,4 +320,22 @@ services_serve <- function(port = 8471L, ready = function(port) NULL,
     turn(min(500, max(1, (end - as.numeric(Sys.time())) * 1000)))
   }
   invisible()
+}
+
+# Opens a server on `port`; for 0 on a free one, or on the next free one when
+# another program takes it meanwhile.
+standin_listen <- function(port, open) {
+  for (attempt in seq_len(if (port == 0) 20L else 1L)) {
+    # five digits, so that a page with its own URL has the same size each time
+    at <- port
+    if (port == 0) at <- httpuv::randomPort(10000L, host = "127.0.0.1")
+    opened <- tryCatch(open(at), error = function(e) NULL)
+    if (!is.null(opened)) return(list(open = opened, port = at))
+  }
+  vetusta_stop(
+    "service",
+    paste0("The port ", at, " is taken."),
+    where = paste0("127.0.0.1:", at),
+    todo = "give another with --port, or 0 for a free one"
+  )
 }

@@ -352,6 +352,16 @@ test_that("what is wrong with a page is told by its class", {
   expect_error(
     desk_browse(path, port = port), "taken", class = "vetusta_error_page"
   )
+  # a free port that another program takes meanwhile
+  ports <- c(port, httpuv::randomPort())
+  local_instead("browse_port", function(port) {
+    on.exit(ports <<- ports[-1])
+    ports[1]
+  })
+  urls <- character()
+  desk_browse(path, ready = function(url) urls <<- c(urls, url), seconds = 1)
+  expect_length(urls, 1)
+  expect_length(ports, 0)
 })
 
 test_that("a thousand series are listed in part", {

@@ -348,3 +348,17 @@ test_that("sources and secrets on the command line, without values", {
     )
   }
 })
+
+test_that("a free port that is taken meanwhile is left for another", {
+  tried <- integer()
+  listening <- vetusta:::standin_listen(0, function(port) {
+    tried <<- c(tried, port)
+    if (length(tried) < 3) stop("address already in use")
+    "open"
+  })
+  expect_identical(listening, list(open = "open", port = tried[3]))
+  expect_error_kind(
+    vetusta:::standin_listen(8471, function(port) stop("in use")), "service",
+    "The port 8471 is taken"
+  )
+})
