@@ -140,6 +140,11 @@ series_unfill <- function(x) {
   if (is.null(x[["status"]])) {
     return(x)
   }
+  rule <- if (!is.null(x[["fill_rule"]])) {
+    "fill_rule"
+  } else if (!is.null(x[["rule"]]) && is_fill_rule(x)) {
+    "rule"
+  }
   # a value filled in place is a row without a value again
   was <- x[["was"]] %||% rep(NA_character_, nrow(x))
   back <- which(x$status %in% "filled" & !is.na(was))
@@ -148,14 +153,10 @@ series_unfill <- function(x) {
     for (name in price_columns(x)) x[[name]][back[was[back] == "empty"]] <- NA
     x$status[back] <- ifelse(was[back] == "empty", "observed", was[back])
     for (name in c("through", "known")) {
+      if (is.null(x[[name]])) next
       before <- x[[paste0(name, "_before")]]
-      if (!is.null(before)) x[[name]][back] <- before[back]
+      x[[name]][back] <- if (is.null(before)) NA else before[back]
     }
-  }
-  rule <- if (!is.null(x[["fill_rule"]])) {
-    "fill_rule"
-  } else if (!is.null(x[["rule"]]) && is_fill_rule(x)) {
-    "rule"
   }
   drop <- c(rule, "was", "through_before", "known_before")
   # the row that ends a filled value is removed with it

@@ -203,17 +203,52 @@ points_table <- function(points) {
   )
 }
 
-# The content of a table as of an instant, by series and time.
+# The content of a table as of an instant, by series and time, with every
+# column.
 said_by <- function(x, now) {
+  x <- vetusta:::series_table(vetusta:::as_series(x))
   points <- vetusta:::series_points(x)
+  points$row <- seq_len(nrow(points))
   points <- points[points$known <= now & points$known >= 0, ]
   points <- points[order(points$series, points$time, points$known), ]
   last <- !duplicated(points[c("series", "time")], fromLast = TRUE)
-  said <- as.data.frame(
-    points
-  )[last & !is.na(points$value), c("series", "time", "value")]
+  points <- as.data.frame(points)[last & !is.na(points$value), ]
+  said <- cbind(
+    points[c("series", "time", "value")],
+    as.data.frame(x)[points$row, setdiff(names(x), facts_changed)]
+  )
   row.names(said) <- NULL
   said
+}
+
+# Prices besides the value are changed too, and some rules use them.
+facts_changed <- c("series", "time", "value", "open", "high", "low", "volume")
+
+# A column only of the rows filled in place, of which there may be none.
+filled_only <- c(
+  "rule", "fill_rule", "was", "through", "known", "through_before",
+  "known_before"
+)
+
+expect_same_said <- function(a, b, label) {
+  differ <- setdiff(
+    union(names(a), names(b)), intersect(names(a), names(b))
+  )
+  expect_identical(setdiff(differ, filled_only), character(), label = label)
+  both <- intersect(names(a), names(b))
+  expect_identical(b[both], a[both], label = label)
+}
+
+# Labels, counts and statuses beside the values.
+with_labels <- function(x) {
+  n <- nrow(x)
+  x$place <- sample(c("HRB", "KRS"), n, TRUE)
+  x$grade <- rep("A", n)
+  x$count <- sample(9, n, TRUE)
+  if (is.null(x[["status"]])) {
+    x$status <- sample(c("observed", "provisional"), n, TRUE)
+  }
+  x
 }
 
 changed_after <- function(x, now, holes = 0) {
@@ -225,6 +260,10 @@ changed_after <- function(x, now, holes = 0) {
   )) {
     x[[name]][late] <- x[[name]][late] * stats::runif(sum(late), 0.5, 2)
   }
+  for (name in c("place", "grade")) {
+    x[[name]][late] <- sample(c("A", "B", "HRB"), sum(late), TRUE)
+  }
+  x$count[late] <- x$count[late] + sample(3, sum(late), TRUE)
   # some have no value then
   value <- vetusta:::value_column(vetusta:::as_series(x))
   x[[value]][late & stats::runif(length(late)) < holes] <- NA
@@ -238,7 +277,9 @@ test_that("known results never change with later data", {
     withr::with_seed(seed, {
       kind <- sample(names(law_tables), 1)
       x <- quiet(
-        vetusta:::series_table(vetusta:::as_series(law_tables[[kind]]()))
+        vetusta:::series_table(
+          vetusta:::as_series(with_labels(law_tables[[kind]]()))
+        )
       )
       known <- vetusta:::series_points(x)$known
       now <- stats::quantile(known, runif(1, 0.3, 0.9), names = FALSE)
@@ -260,7 +301,7 @@ test_that("known results never change with later data", {
         done <- c(done, name)
         ran[[name]] <- ran[[name]] + 1
         label <- paste(seed, kind, paste(done, collapse = " > "))
-        expect_identical(said_by(b, now), said_by(a, now), label = label)
+        expect_same_said(said_by(a, now), said_by(b, now), label)
         got <- vetusta:::series_points(a, lag = "30 days")
         expect_true(
           all(got$known >= got$through + 86400 * 29.9),
@@ -273,4 +314,24 @@ test_that("known results never change with later data", {
   }
   # each of them was tried
   expect_identical(names(ran)[ran == 0], character())
+})
+
+test_that("a table without its filled values is the table before", {
+  quiet <- function(work) suppressMessages(suppressWarnings(work))
+  for (seed in 1:40) {
+    withr::with_seed(seed, {
+      x <- with_labels(law_tables[[sample(names(law_tables), 1)]]())
+      x <- quiet(vetusta:::series_table(vetusta:::as_series(x)))
+      # some rows have no value
+      if (seed %% 2) {
+        x[[vetusta:::value_column(x)]][sample(nrow(x), 4)] <- NA
+      }
+      rule <- sample(c("last", "linear", "next", "monotone"), 1)
+      full <- quiet(series_fill(x, rule = rule))
+      back <- as.data.frame(quiet(series_unfill(full)))
+      before <- as.data.frame(x)
+      row.names(back) <- row.names(before) <- NULL
+      expect_identical(back, before, label = paste(seed, rule))
+    })
+  }
 })
