@@ -136,7 +136,7 @@ png_text <- function(file) {
 }
 
 # Arguments of an import that were not given, from the metadata of the file:
-# interval, zone, units, and text columns, which stay text.
+# interval, zone, units and types.
 about_import <- function(file) {
   about <- tryCatch(about_read(file), vetusta_error = function(e) NULL)
   columns <- about$columns
@@ -144,16 +144,14 @@ about_import <- function(file) {
     return(NULL)
   }
   stated <- !is.na(columns$unit)
-  texts <- setdiff(
-    columns$column[columns$type %in% "text"], c(bars_columns, observed_columns)
-  )
+  typed <- !is.na(columns$type)
   list(
     interval = about$interval, zone = about$zone,
     unit = if (any(stated)) {
       stats::setNames(columns$unit[stated], columns$column[stated])
     },
-    types = if (length(texts)) {
-      stats::setNames(rep("text", length(texts)), texts)
+    types = if (any(typed)) {
+      stats::setNames(columns$type[typed], columns$column[typed])
     },
     # a calendar by its name, where there is one
     calendar = if (length(about$calendar)) {
@@ -166,12 +164,32 @@ about_import <- function(file) {
   )
 }
 
-# The stated types of columns that the table has.
-about_types <- function(about, rows) {
-  types <- about$types[names(about$types) %in% names(rows)]
-  if (length(types)) types
+# The types that an import declares: those that it was given, and the text
+# columns of the metadata, which stay text.
+about_types <- function(about, types, rows, except) {
+  stated <- about$types[
+    names(about$types) %in% setdiff(names(rows), except)
+  ]
+  c(types, stated[stated == "text" & !names(stated) %in% names(types)])
 }
 
-observed_columns <- c(
-  "series", "period", "value", "status", "known", "frequency"
-)
+# Columns of days, instants and flags by the metadata, where every value is one.
+about_typed <- function(about, rows, except) {
+  for (name in setdiff(intersect(names(about$types), names(rows)), except)) {
+    type <- about$types[[name]]
+    if (!type %in% c("day", "instant", "flag") || !is.character(rows[[name]])) {
+      next
+    }
+    read <- declared_values(rows[[name]], type)
+    if (!length(read$bad)) rows[[name]] <- read$value
+  }
+  rows
+}
+
+# Columns whose types the shape of the rows decides.
+shape_typed <- function(shape) {
+  c(
+    shape_columns[[shape]],
+    if (shape_is_series(shape)) c("status", "known", "frequency")
+  )
+}

@@ -21,15 +21,28 @@ import_parts <- function(file, each, absent = import_absent, kinds = NULL,
       todo = "check the program that wrote it"
     )
   }
-  # texts that mean "missing" are missing
   rows <- list_frame(lapply(as.list(rows), function(column) {
     if (is.factor(column)) column <- as.character(column)
-    if (is.character(column)) column[column %in% absent] <- NA
-    column
+    if (is.character(column)) without_absent(column, absent) else column
   }))
   # what the file marks as text stays text
   attr(rows, "quoted") <- names(rows)[vapply(as.list(rows), is.character, TRUE)]
   list(each(rows, seq_len(nrow(rows)) + (ending == "xlsx")))
+}
+
+# Texts of a format that has missing values itself: a word as "NA" is one only
+# among numbers or times; among other texts it is a text, as the code of a
+# country.
+without_absent <- function(text, absent) {
+  text[text %in% ""] <- NA
+  word <- text %in% absent
+  if (any(word)) {
+    others <- text[!word & !is.na(text)]
+    plain <- is.na(plain_number(others)) & is.na(read_day(others)) &
+      is.na(read_rfc3339(others))
+    if (length(others) && !any(plain)) text[word] <- NA
+  }
+  text
 }
 
 # Rows that the user's function makes of a file.
@@ -70,7 +83,7 @@ check_read <- function(read, form) {
 import_readers <- list(
   parquet = function(file) {
     tryCatch(
-      as.data.frame(nanoparquet::read_parquet(file)),
+      list_frame(parquet_instants(nanoparquet::read_parquet(file), FALSE)),
       error = function(e) {
         vetusta_stop(
           "import", "The file is not Parquet, or it is damaged.",

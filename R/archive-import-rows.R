@@ -87,9 +87,12 @@ archive_import_rows <- function(archive, file, shape = "observations",
     )
   )
   lines <- rows$.line
-  types <- types %||% about_types(about, rows)
+  types <- about_types(about, types, rows, shape_typed(shape))
   declared <- import_declared(rows[names(rows) != ".line"], types, file)
-  rows <- import_typed(declared$rows, shape, c(text, names(types)))
+  rows <- about_typed(
+    about, declared$rows, c(names(types), shape_typed(shape))
+  )
+  rows <- import_typed(rows, shape, c(text, names(types)))
   rejected <- rbind(import_rejected(rows, shape), declared$rejected)
   rejected <- rejected[!duplicated(rejected$row), ]
   twice <- doubled_values(
@@ -290,7 +293,7 @@ import_long_periods <- function(rows, periods) {
 # Texts as numbers and days, where every value of a column reads back as it is
 # written; columns in `text` stay text.
 import_typed <- function(rows, shape, text = character()) {
-  numbers <- intersect("value", names(rows))
+  numbers <- intersect("value", shape_columns[[shape]])
   list_frame(Map(
     function(column, name) {
       if (!is.character(column)) {

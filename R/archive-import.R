@@ -111,9 +111,11 @@ archive_import <- function(archive, file, symbol = NULL, interval = NULL,
     }
   )
   read <- import_joined(parts, file)
-  types <- types %||% about_types(about, read$bars)
+  types <- about_types(about, types, read$bars, bars_columns)
   declared <- import_declared(read$bars, types, file)
-  read$bars <- declared$rows
+  read$bars <- about_typed(
+    about, declared$rows, c(names(types), bars_columns)
+  )
   read$rejected <- rbind(
     read$rejected, setdiff_rows(declared$rejected, read$rejected)
   )

@@ -77,7 +77,7 @@ read_any_table <- function(file) {
   if (identical(readBin(path, "raw", 4), charToRaw("PAR1"))) {
     return(
       tryCatch(
-        as.data.frame(nanoparquet::read_parquet(path)),
+        list_frame(parquet_instants(nanoparquet::read_parquet(path), FALSE)),
         error = function(e) {
           vetusta_stop(
             "import", "The Parquet file is damaged.",

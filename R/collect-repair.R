@@ -196,7 +196,7 @@ repair_kept <- function(archive, series, damage) {
     "-before-drop-(.*)[.]sqlite$", "-before-repair-\\1.parquet",
     drop_backup(archive)
   )
-  nanoparquet::write_parquet(list_frame(as.list(rows)), file)
+  nanoparquet::write_parquet(list_frame(parquet_instants(rows, TRUE)), file)
   file
 }
 

@@ -38,8 +38,41 @@ sheet_frame <- function(file, sheet = NULL, ...) {
         todo = suggest_word(sheet, known)
       )
     }
-    openxlsx2::wb_to_df(book, sheet = sheet %||% known[1], ...)
+    sheet <- sheet %||% known[1]
+    # a cell with an error has no value, and the text #N/A is a text
+    cells <- book$worksheets[[match(sheet, known)]]$sheet_data$cc
+    cells$v[cells$c_t %in% "e"] <- ""
+    book$worksheets[[match(sheet, known)]]$sheet_data$cc <- cells
+    absent <- intersect(
+      c("na", "na.strings"), names(formals(openxlsx2::wb_to_df))
+    )
+    read <- function(...) {
+      do.call(
+        openxlsx2::wb_to_df,
+        c(
+          list(book, sheet = sheet, ...), stats::setNames(list(NULL), absent)
+        )
+      )
+    }
+    rows <- read(...)
+    timed <- which(vapply(as.list(rows), inherits, TRUE, "POSIXct"))
+    if (length(timed)) {
+      # the package rounds to seconds, spreadsheet programs to milliseconds
+      numbers <- read(..., detect_dates = FALSE)
+      for (i in timed) {
+        if (is.numeric(numbers[[i]])) {
+          rows[[i]] <- utc(round((numbers[[i]] - book_epoch(book)) * 86400, 3))
+        }
+      }
+    }
+    rows
   })
+}
+
+# The number of 1970-01-01 in a workbook.
+book_epoch <- function(book) {
+  from_1904 <- grepl("date1904=\"(1|true)", book$workbook$workbookPr %||% "")
+  if (from_1904) 24107 else 25569
 }
 
 # All cells of a sheet as texts.
@@ -49,7 +82,11 @@ sheet_cells <- function(file, sheet) {
     col_names = FALSE, skip_empty_rows = FALSE
   )
   cells <- lapply(as.list(rows), function(column) {
-    text <- if (inherits(column, c("Date", "POSIXct"))) {
+    parts <- inherits(column, "POSIXct") &&
+      any(as.numeric(column) %% 1 > 0, na.rm = TRUE)
+    text <- if (parts) {
+      chartr("T", " ", sub("Z$", "", format_instant(column)))
+    } else if (inherits(column, c("Date", "POSIXct"))) {
       format(column)
     } else if (is.double(column)) {
       format_exact(column)
@@ -68,9 +105,7 @@ sheet_cells <- function(file, sheet) {
 # A sheet as a table with its header, instants in UTC.
 read_sheet <- function(file, sheet = NULL) {
   read <- sheet_frame(file, sheet)
-  list_frame(lapply(as.list(read), function(column) {
-    if (inherits(column, "POSIXct")) utc(as.numeric(column)) else column
-  }))
+  list_frame(as.list(read))
 }
 
 # The answer's workbook as a table of texts.

@@ -8,6 +8,9 @@
 #'   of their opening in place of their trading day (`2026-03-12`).
 #' @return The path, invisibly. Instants are written in RFC 3339, numbers in the
 #'   shortest form that reads back the same, and missing values as empty cells.
+#'   A text with a space at an end, or a word that usually means a missing value
+#'   (`NA`, `null`), is in quotation marks, with which [archive_import_rows()]
+#'   takes it as it is.
 #'   A text or header that a spreadsheet would run as a formula (it begins with
 #'   `=`, `@`, a tab or a carriage return, or with a sign without being a
 #'   number) gets a leading apostrophe, which [archive_import()] removes. The
@@ -92,11 +95,44 @@ csv_texts <- function(rows, zone) {
 }
 
 csv_write <- function(cells, path, separator = ",", head = TRUE) {
+  texts <- lapply(as.list(cells), function(column) {
+    if (is.character(column)) csv_must_quote(column)
+  })
+  quote <- "auto"
+  if (any(unlist(texts))) {
+    quote <- FALSE
+    # then every cell that needs it is quoted here
+    plain <- paste0("[\"\n\r]|^$|", if (separator == "\t") "\t" else ",")
+    cells <- list_frame(Map(function(column, must) {
+      if (is.null(must)) {
+        return(column)
+      }
+      which <- which(!is.na(column) & (must | grepl(plain, column)))
+      column[which] <- csv_quoted(column[which])
+      column
+    }, as.list(cells), texts))
+    named <- grepl(plain, names(cells)) | csv_must_quote(names(cells))
+    names(cells)[named] <- csv_quoted(names(cells)[named])
+  }
   data.table::fwrite(
     cells, path,
     sep = separator, na = "", dateTimeAs = "ISO", scipen = 999,
-    col.names = head, showProgress = FALSE
+    col.names = head, showProgress = FALSE, quote = quote
   )
+}
+
+# Texts that readers would change without quotation marks: with a space at an
+# end, or a word that means a missing value.
+csv_must_quote <- function(text) {
+  known <- unique(text)
+  must <- grepl("^[ \t]|[ \t]$", known) | known %in% csv_words
+  if (any(must)) text %in% known[must] else rep(FALSE, length(text))
+}
+
+csv_words <- c("NA", "N/A", "n/a", "null", "NULL")
+
+csv_quoted <- function(text) {
+  paste0("\"", gsub("\"", "\"\"", text, fixed = TRUE), "\"")
 }
 
 # A spreadsheet runs a text that begins with =, @, a tab or a carriage return,

@@ -143,7 +143,8 @@ folder_writer <- function(folder) {
           )
           dir.create(part, recursive = TRUE, showWarnings = FALSE)
           nanoparquet::write_parquet(
-            as_rows(lapply(kept, `[`, places[[i]])), folder_file(part)
+            as_rows(parquet_instants(lapply(kept, `[`, places[[i]]), TRUE)),
+            folder_file(part)
           )
         },
         function(e) failed(plain_reason(conditionMessage(e)))

@@ -59,6 +59,9 @@ sheet_about <- function(book, about) {
 
 # The package writes 15 digits; numbers that need more are written in full.
 sheet_exact <- function(book, sheet, letter, row, values) {
+  if (inherits(values, "POSIXct")) {
+    values <- as.numeric(values) / 86400 + 25569
+  }
   if (!is.double(values) || is.object(values)) {
     return(invisible())
   }
@@ -76,9 +79,18 @@ sheet_exact <- function(book, sheet, letter, row, values) {
   book$worksheets[[sheet]]$sheet_data$cc$v[at] <- format_exact(values[more])
 }
 
-# Columns for a sheet: instants without a zone, in UTC.
+# Columns for a sheet: instants without a zone, in UTC. Days and instants that
+# its calendar does not have are texts.
 sheet_columns <- function(rows) {
-  rows <- export_columns(rows)
+  rows <- list_frame(lapply(as.list(export_columns(rows)), function(column) {
+    if (!inherits(column, c("Date", "POSIXct")) || sheet_holds(column)) {
+      column
+    } else if (inherits(column, "Date")) {
+      format(column)
+    } else {
+      format_instant(column)
+    }
+  }))
   long <- vapply(
     as.list(rows),
     function(column) {
@@ -99,9 +111,30 @@ sheet_columns <- function(rows) {
   rows
 }
 
+# Whether a sheet holds these times: its days are right from 1 March 1900 on,
+# and its instants to the millisecond.
+sheet_holds <- function(times) {
+  value <- as.numeric(times)
+  first <- if (inherits(times, "Date")) -25508 else -25508 * 86400
+  known <- value[is.finite(value)]
+  all(known >= first) &&
+    (inherits(times, "Date") || all(abs(known - round(known, 3)) < 4e-7))
+}
+
 append_sheet <- function(rows, file, table, keys, update, zone) {
   needs_sheets()
   check_text(table, "table", "export")
+  for (name in names(rows)) {
+    early <- inherits(rows[[name]], c("Date", "POSIXct")) &&
+      any(as.numeric(as.Date(rows[[name]])) < -25508, na.rm = TRUE)
+    if (early) {
+      vetusta_stop(
+        "export",
+        paste0("A sheet has no days before March 1900, and ", name, " has."),
+        where = file, todo = "leave those rows out, or add them to a .csv file"
+      )
+    }
+  }
   if (!file.exists(file)) {
     vetusta_stop(
       "export", "There is no such workbook.",
@@ -276,11 +309,7 @@ existing_sheet <- function(book, at, keys, rows, zone, file) {
     cells$row_r == as.character(at$last) & cells$c_r %in% at$letters,
   ]
   formulas <- last[nzchar(last$f), ]
-  epoch <- if (grepl("date1904=\"(1|true)", book$workbook$workbookPr %||% "")) {
-    24107
-  } else {
-    25569
-  }
+  epoch <- book_epoch(book)
   for (key in time_keys(rows, keys)) {
     time <- match(tolower(key), tolower(trimws(names(columns))))
     if (is.na(time)) next

@@ -5,7 +5,7 @@ export_endings <- list(
   tsv = function(rows, path, zone) write_separated(rows, path, zone, "\t"),
   parquet = function(rows, path, zone) {
     nanoparquet::write_parquet(
-      export_columns(rows), path,
+      list_frame(parquet_instants(export_columns(rows), TRUE)), path,
       metadata = c(
         parquet_facts(rows), csvw = about_json(about_table(rows))
       )
@@ -35,7 +35,9 @@ export_endings <- list(
 #'   values are `null`), `.parquet`, `.xlsx` (a sheet with a table; needs the
 #'   package openxlsx2), `.rds` (a tibble), or a folder of Parquet. Parquet,
 #'   XLSX and RDS keep the types of instants, days and numbers, and change no
-#'   text. Other endings are refused.
+#'   text; in XLSX a column with days before March 1900, or with instants finer
+#'   than a millisecond, is text, because sheets have no such times. Parquet has
+#'   microseconds. Other endings are refused.
 #' @export
 export_table <- function(rows, file, zone = "UTC", by = NULL,
                          dictionary = FALSE, instants = FALSE, about = TRUE) {

@@ -148,6 +148,22 @@ seconds_of <- function(x) {
 
 utc <- function(seconds) .POSIXct(as.numeric(seconds), "UTC")
 
+# Parquet has whole microseconds. Its writer cuts, so instants are given in the
+# middle of theirs; its reader is off by a rounding.
+parquet_instants <- function(columns, writes) {
+  lapply(as.list(columns), function(column) {
+    if (!inherits(column, "POSIXct")) {
+      return(column)
+    }
+    seconds <- as.numeric(column)
+    if (all(seconds == floor(seconds), na.rm = TRUE)) {
+      return(column)
+    }
+    whole <- round(seconds * 1e6)
+    utc((whole + if (writes) sign(whole) / 2 else 0) / 1e6)
+  })
+}
+
 # Days by number since 1970, without parsing an origin as as.Date() does.
 epoch_days <- function(days) .Date(as.numeric(days))
 

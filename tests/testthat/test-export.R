@@ -577,3 +577,103 @@ test_that("a large folder of Parquet equals one read at once", {
     export_series(archive, folder), "argument", "several datasets"
   )
 })
+
+morning <- as.POSIXct("2026-03-12 09:30:00", tz = "UTC")
+
+test_that("types and texts come back as they went, through every format", {
+  skip_if_not_installed("openxlsx2")
+  stored <- function(file) {
+    archive <- new_archive()
+    archive_import_rows(archive, file, "table", "t", source = "s")
+    as.data.frame(archive_rows(archive, "s", "t"))
+  }
+  rows <- data.frame(
+    key = c("a", "b", "c", "d"),
+    country = c("NA", "LV", "null", NA),
+    text = c(" lead", "trail ", "a,\"b\"", "line\nbreak"),
+    mark = c("#N/A", "-", "N/A", "x"),
+    open = c(TRUE, FALSE, NA, TRUE),
+    day = as.Date(c("1850-01-01", "1899-12-31", "1900-02-28", "2026-03-12")),
+    since = as.Date(c("1950-01-01", NA, "1900-03-01", "2026-03-12")),
+    at = morning + c(0, 0.25, 0.356, 1.5),
+    fine = morning + c(0, 1e-6, 0.999999, 0.123457),
+    old = as.POSIXct("1850-03-12 09:30:00", tz = "UTC") + c(0, NA, 2, 3),
+    share = c(0.1, 1 / 3, NA, 1e-300)
+  )
+  micro <- function(rows) {
+    times <- vapply(rows, inherits, TRUE, "POSIXct")
+    rows[times] <- lapply(rows[times], function(x) {
+      round(as.numeric(x) * 1e6)
+    })
+    rows
+  }
+  for (ending in c("csv", "tsv", "parquet", "xlsx")) {
+    file <- withr::local_tempfile(fileext = paste0(".", ending))
+    export_table(rows, file)
+    back <- stored(file)
+    expect_identical(
+      micro(back[names(rows)]), micro(rows), ignore_attr = TRUE,
+      label = ending
+    )
+    # and once more
+    export_table(back, file)
+    expect_identical(
+      micro(stored(file)[names(rows)]), micro(rows), ignore_attr = TRUE,
+      label = paste(ending, "again")
+    )
+  }
+  # without metadata a column is text unless each value reads back
+  file <- withr::local_tempfile(fileext = ".csv")
+  export_table(rows, file, about = FALSE)
+  expect_type(stored(file)$open, "character")
+})
+
+test_that("words for missing values are missing among numbers and times only", {
+  file <- withr::local_tempfile(fileext = ".parquet")
+  nanoparquet::write_parquet(
+    data.frame(
+      series = "level", period = c("2026-01", "2026-02", "2026-03"),
+      value = c("1.5", "NA", "2"), region = c("NA", "LV", "NA"),
+      since = c("2026-01-02", "N/A", "2026-03-02")
+    ),
+    file
+  )
+  archive <- new_archive()
+  import <- archive_import_rows(archive, file, dataset = "t")
+  expect_identical(nrow(import$rejected), 0L)
+  rows <- archive_observations(archive, "files", "t")
+  expect_identical(rows$value, c(1.5, NA, 2))
+  expect_identical(rows$region, c("NA", "LV", "NA"))
+  expect_identical(rows$since, c("2026-01-02", NA, "2026-03-02"))
+})
+
+test_that("a workbook's errors are missing, its instants have milliseconds", {
+  skip_if_not_installed("openxlsx2")
+  file <- withr::local_tempfile(fileext = ".xlsx")
+  at <- morning + c(0.356, 0, 59.999)
+  book <- openxlsx2::wb_workbook()
+  book$add_worksheet("t")
+  book$add_data(
+    x = data.frame(key = c("a", "b", "c"), at = at, ratio = c(1.5, 2, NA))
+  )
+  book$add_formula(x = "1/0", dims = "C4")
+  cells <- book$worksheets[[1]]$sheet_data$cc
+  cells$v[cells$r == "C4"] <- "#DIV/0!"
+  cells$c_t[cells$r == "C4"] <- "e"
+  book$worksheets[[1]]$sheet_data$cc <- cells
+  book$save(file)
+  archive <- new_archive()
+  archive_import_rows(archive, file, "table", "t", source = "s")
+  rows <- archive_rows(archive, "s", "t")
+  expect_identical(rows$ratio, c(1.5, 2, NA))
+  expect_equal(as.numeric(rows$at), as.numeric(at), tolerance = 1e-13)
+  # days before March 1900 cannot be added to a sheet
+  table <- withr::local_tempfile(fileext = ".xlsx")
+  days <- data.frame(period = as.Date("2026-03-12"), level = 1)
+  export_table(days, table)
+  days$period <- as.Date("1899-12-31")
+  expect_error_kind(
+    export_append(days, table, table = "rows"), "export",
+    "before March 1900"
+  )
+})

@@ -249,3 +249,14 @@ test_that("imported rows have no window that was asked for", {
   expect_match(out$stdout, "levels")
   expect_no_match(out$stdout, "windows|complete")
 })
+
+test_that("in a table of any rows the column value is one like others", {
+  file <- withr::local_tempfile(fileext = ".csv")
+  writeLines(c("key,value", "a,00123", "b,some text"), file)
+  archive <- new_archive()
+  import <- archive_import_rows(archive, file, "table", "t", source = "s")
+  expect_identical(nrow(import$rejected), 0L)
+  expect_identical(
+    archive_rows(archive, "s", "t")$value, c("00123", "some text")
+  )
+})
