@@ -160,7 +160,8 @@ about_import <- function(file) {
         vetusta_error = function(e) NULL
       )
     },
-    title = about$title, delay = about$delay, columns = columns$column
+    title = about$title, titles = about$titles, source = about$source,
+    delay = about$delay, columns = columns$column
   )
 }
 

@@ -25,9 +25,13 @@ import_parts <- function(file, each, absent = import_absent, kinds = NULL,
     if (is.factor(column)) column <- as.character(column)
     if (is.character(column)) without_absent(column, absent) else column
   }))
-  # what the file marks as text stays text
+  list(each(marked_texts(rows), seq_len(nrow(rows)) + (ending == "xlsx")))
+}
+
+# What a format marks as text stays text.
+marked_texts <- function(rows) {
   attr(rows, "quoted") <- names(rows)[vapply(as.list(rows), is.character, TRUE)]
-  list(each(rows, seq_len(nrow(rows)) + (ending == "xlsx")))
+  rows
 }
 
 # Texts of a format that has missing values itself: a word as "NA" is one only

@@ -70,7 +70,7 @@ cli_align <- function(arguments) {
   options[c("from", "to")] <- window
   more <- lapply(
     cli_list_of(options$with), read_series_file,
-    options = options["time_as"],
+    options = options[c("time_as", "zone")],
     zone = read$zone, calendar = read$calendar
   )
   calendars <- c(read$calendars, rep(list(read$calendar), length(more)))

@@ -97,7 +97,7 @@ cli_change <- function(arguments) {
 
 cli_converted <- function(x, options, read) {
   rates <- read_series_file(
-    options$rates, options["time_as"], read$zone, read$calendar
+    options$rates, options[c("time_as", "zone")], read$zone, read$calendar
   )
   converted <- series_convert(
     x, rates,

@@ -49,7 +49,7 @@ cli_fill <- function(arguments) {
   options[c("from", "to")] <- window
   neighbour <- if (!is.null(options$neighbour)) {
     read_series_file(
-      options$neighbour, options["time_as"], read$zone, read$calendar
+      options$neighbour, options[c("time_as", "zone")], read$zone, read$calendar
     )
   }
   left <- NULL

@@ -96,8 +96,12 @@ cli_print_gaps <- function(gaps, longest, zone = "UTC") {
   shown <- utils::head(gaps[order(-gaps$missing, gaps$first), ], longest)
   shown <- as.data.frame(shown)
   # days and longer periods are shown as dates
-  whole <- nrow(shown) > 0 && all(as.numeric(gaps$first) %% 86400 == 0)
-  if (whole) zone <- "UTC"
+  midnight <- function(zone) {
+    at <- as.numeric(gaps$first)
+    nrow(shown) > 0 && all((at + zone_offset(at, zone)) %% 86400 == 0)
+  }
+  whole <- midnight("UTC") || midnight(zone)
+  if (midnight("UTC")) zone <- "UTC"
   for (name in c("first", "last")) {
     shown[[name]] <- format(
       shown[[name]], if (whole) "%Y-%m-%d" else "%Y-%m-%d %H:%M",

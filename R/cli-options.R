@@ -53,8 +53,9 @@ cli_shared <- list(
   input = c(
     "FILES",
     paste(
-      "CSV or Parquet files in place of the archive, with commas between; - is",
-      "standard input"
+      "files (CSV, Parquet, .xlsx, .jsonl) in place of the archive, with",
+      "commas between, each with its zone, interval and units where export",
+      "has written them; - is standard input"
     )
   ),
   interval = c("LENGTH", "length of the bars, as \"1 minute\" or PT1M"),

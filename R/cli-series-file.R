@@ -1,10 +1,19 @@
 # Series from a local file: a wide or a tidy table.
 
 # Bars, observations or values from a file, by its columns. A file with a time
-# and several numbers has one series a column.
-read_series_file <- function(file, options, zone, calendar) {
+# and several numbers has one series a column. What the file says of itself
+# holds where no option says otherwise; `zone` is that of a file without one.
+read_series_file <- function(file, options, zone = NULL, calendar = NULL) {
+  about <- if (file != "-") about_import(file)
+  calendar <- calendar %||% about$calendar
+  zone <- options$zone %||% about$zone %||% zone %||% calendar$zone %||% "UTC"
   raw <- read_any_table(file)
-  raw <- rename_columns(raw, options$map, file)
+  texts <- c(
+    attr(raw, "quoted"), names(about$types)[about$types == "text"]
+  )
+  renamed <- rename_columns(raw, options$map, file)
+  texts <- names(renamed)[names(raw) %in% texts]
+  raw <- renamed
   lower <- tolower(names(raw))
   known <- c(
     "symbol", "series", "time", "period", "open", "high", "low", "close",
@@ -34,7 +43,7 @@ read_series_file <- function(file, options, zone, calendar) {
     }
     raw <- wide_to_tidy(raw, name)
   }
-  raw <- numbers_of(raw, file)
+  raw <- about_typed(about, numbers_of(raw, file, texts), file_words)
   if (!is.null(raw[["time"]])) {
     raw$time <- read_file_times(raw$time, options$time_as, zone, calendar, file)
   }
@@ -47,7 +56,16 @@ read_series_file <- function(file, options, zone, calendar) {
       todo = "name its columns with --map, as time=When,value=Level"
     )
   })
-  series_table(raw)
+  raw <- series_table(raw)
+  facts <- list(
+    interval = if (is_bars(raw) && length(about$interval)) {
+      time_interval(about$interval)
+    },
+    zone = if (!is.null(about)) zone, calendar = about$calendar,
+    delay = if (length(about$delay)) time_interval(about$delay, "delay"),
+    unit = about$unit, title = about$titles, source = about$source
+  )
+  with_facts(raw, facts[lengths(facts) > 0])
 }
 
 read_any_table <- function(file) {
@@ -74,10 +92,16 @@ read_any_table <- function(file) {
       todo = "check the program that wrote it"
     )
   }
+  ending <- tolower(tools::file_ext(file))
+  if (ending %in% c("xlsx", "jsonl")) {
+    return(marked_texts(import_readers[[ending]](path)))
+  }
   if (identical(readBin(path, "raw", 4), charToRaw("PAR1"))) {
     return(
       tryCatch(
-        list_frame(parquet_instants(nanoparquet::read_parquet(path), FALSE)),
+        marked_texts(
+          list_frame(parquet_instants(nanoparquet::read_parquet(path), FALSE))
+        ),
         error = function(e) {
           vetusta_stop(
             "import", "The Parquet file is damaged.",
@@ -88,8 +112,17 @@ read_any_table <- function(file) {
       )
     )
   }
-  rows <- read_table_file(path, function(rows, line) rows, where = file)
+  quoted <- character()
+  rows <- read_table_file(
+    path,
+    function(rows, line) {
+      quoted <<- union(quoted, attr(rows, "quoted"))
+      rows
+    },
+    absent = import_absent, where = file
+  )
   rows <- list_frame(as.list(data.table::rbindlist(rows, use.names = TRUE)))
+  attr(rows, "quoted") <- quoted
   if (ncol(rows) < 2) {
     vetusta_stop(
       "import", "The file is not a table.",
@@ -143,12 +176,22 @@ wide_to_tidy <- function(raw, name) {
   )
 }
 
-numbers_of <- function(raw, file) {
+# Columns with a meaning of their own.
+file_words <- c(
+  "open", "high", "low", "close", "volume", "value", "symbol", "series",
+  "time", "period", "frequency", "unit", "status", "known", "session", "side",
+  "rule"
+)
+
+# Columns of numbers: those of the shape, and others of which every value reads
+# back as it is written, except those in `texts`.
+numbers_of <- function(raw, file, texts = character()) {
   for (column in intersect(
     c("open", "high", "low", "close", "volume", "value"), names(raw)
   )) {
     if (is.numeric(raw[[column]])) next
     text <- as.character(raw[[column]])
+    text[text %in% table_absent] <- NA
     number <- read_number(text)
     bad <- which(is.na(number) & !is.na(text))
     if (length(bad)) {
@@ -161,18 +204,12 @@ numbers_of <- function(raw, file) {
     }
     raw[[column]] <- number
   }
-  # another column is numeric if all of its values are
-  words <- c(
-    "open", "high", "low", "close", "volume", "value", "symbol", "series",
-    "time", "period", "frequency", "unit", "status", "known", "session",
-    "side", "rule"
-  )
   raw <- as.list(raw)
-  for (i in which(vapply(raw, is.character, TRUE) & !names(raw) %in% words)) {
-    number <- read_number(raw[[i]])
-    if (any(!is.na(number)) && !any(is.na(number) & !is.na(raw[[i]]))) {
-      raw[[i]] <- number
-    }
+  for (i in which(!names(raw) %in% c(file_words, texts))) {
+    text <- raw[[i]]
+    if (!is.character(text)) next
+    text[text %in% table_absent] <- NA
+    if (!all(is.na(text))) raw[[i]] <- texts_as$number(text) %||% raw[[i]]
   }
   list_frame(raw)
 }

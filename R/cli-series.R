@@ -37,12 +37,16 @@ cli_result_options <- function() {
 cli_series <- function(options, longer = cli_longer(options)) {
   given <- if (!is.null(options$calendar)) source_calendar(options$calendar)
   if (!is.null(options$input)) {
-    zone <- options$zone %||% given$zone %||% "UTC"
     files <- strsplit(options$input, ",", fixed = TRUE)[[1]]
     tables <- lapply(
       files, read_series_file,
-      options = options, zone = zone, calendar = given
+      options = options, calendar = given
     )
+    calendars <- lapply(tables, function(x) given %||% attr(x, "calendar"))
+    zones <- unique(unlist(lapply(tables, attr, "zone")))
+    zone <- options$zone %||% given$zone %||%
+      (if (length(zones) == 1) zones) %||% "UTC"
+    given <- if (length(unique(calendars)) == 1) calendars[[1]]
     tables <- lapply(tables, cli_window, options = options, zone = zone)
     tables <- lapply(tables, cli_named, words = options$words)
     tables <- lapply(tables, with_interval, interval = options$interval)
@@ -52,7 +56,7 @@ cli_series <- function(options, longer = cli_longer(options)) {
     return(
       list(
         tables = tables,
-        calendars = rep(list(given), length(tables)),
+        calendars = calendars,
         calendar = given,
         zone = zone
       )

@@ -208,7 +208,8 @@ guessed_frequencies <- function(series, first, frequency) {
 }
 
 read_known <- function(known, n) {
-  if (is.null(known)) {
+  # an empty column has no type
+  if (is.null(known) || all(is.na(known))) {
     utc(rep(NA_real_, n))
   } else {
     read_instants(known, "known", na = TRUE)

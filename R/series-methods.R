@@ -284,7 +284,7 @@ series_outline <- function(x) {
     return(sampled_lines(x))
   }
   all <- summary(x)
-  day <- function(time) format(time, "%Y-%m-%d", tz = "UTC")
+  day <- outline_days(x)
   covered <- ifelse(
     is.na(all$coverage), "",
     paste0(", ", all$interval, ", ", format_coverage(all$coverage), " present")
@@ -297,6 +297,19 @@ series_outline <- function(x) {
     ),
     if (filled) paste0("  ", counted(filled, "value"), " filled")
   )
+}
+
+# How instants are shown as days: bars of a day or longer by their trading day,
+# as in their rows.
+outline_days <- function(x) {
+  facts <- if (is_bars(x) && has_day_bars(x)) frame_facts(x)
+  function(time) {
+    time <- utc(time)
+    if (is.null(facts)) {
+      return(format(time, "%Y-%m-%d", tz = "UTC"))
+    }
+    format(bar_trading_days(time, facts$calendar, facts$zone))
+  }
 }
 
 sampled_lines <- function(x) {
@@ -312,7 +325,7 @@ sampled_lines <- function(x) {
     )
   })
   table <- data.table::rbindlist(unname(lines))
-  day <- function(time) format(utc(time), "%Y-%m-%d", tz = "UTC")
+  day <- outline_days(x)
   c(
     paste0(
       "  ", format(short_names(names(lines), 24)), "  ", day(table$first),

@@ -462,3 +462,66 @@ test_that("a report of text is text", {
     paste(readLines(file.path(folder, "r.txt")), collapse = " "), "<html"
   )
 })
+
+test_that("a written table is the same table for the commands that read it", {
+  folder <- withr::local_tempdir()
+  withr::local_dir(folder)
+  bars <- series_about(
+    bars_frame(
+      data.frame(
+        symbol = "KELD",
+        time = time_local(
+          as.Date("2026-03-27") + c(0, 1, 2, 4, 7), 0, "Europe/Riga"
+        ),
+        close = c(41.2, 41.5, 41, 42.25, 42), cusip = "00123"
+      )
+    ),
+    interval = "1 day", zone = "Europe/Riga", unit = "crowns",
+    title = c(KELD = "Keldan Copper"), delay = "2 hours"
+  )
+  months <- series_about(
+    series_frame(
+      data.frame(
+        series = "level", period = as.Date(c("2026-01-01", "2026-02-01")),
+        frequency = "M", value = c(250.5, 251), code = c("007", "NA")
+      )
+    ),
+    unit = "cm"
+  )
+  facts <- c("interval", "zone", "delay", "unit", "title")
+  for (ending in c("csv", "tsv", "parquet", "xlsx")) {
+    if (ending == "xlsx" && !requireNamespace("openxlsx2", quietly = TRUE)) next
+    for (table in list(bars, months)) {
+      file <- paste0("t.", ending)
+      export_table(table, file)
+      back <- vetusta:::read_series_file(file, list(time_as = "rfc3339"))
+      expect_equal(
+        as.data.frame(back), as.data.frame(table), ignore_attr = TRUE,
+        label = ending
+      )
+      for (name in facts) {
+        if (name == "zone" && is.null(attr(table, name))) next
+        expect_identical(
+          attr(back, name), attr(table, name), label = paste(ending, name)
+        )
+      }
+    }
+  }
+  # a command says what the function says, also when each value is known
+  here <- function(...) run_vetusta(..., folder = folder)
+  export_table(bars, "bars.csv")
+  here("fill", "--input", "bars.csv", "--rule", "last", "--file", "full.csv")
+  full <- series_fill(bars)
+  wrote <- vetusta:::read_series_file("full.csv", list(time_as = "rfc3339"))
+  for (name in c("time", "close", "through", "known", "rule", "cusip")) {
+    expect_equal(wrote[[name]], full[[name]], ignore_attr = TRUE, label = name)
+  }
+  said <- here("change", "--input", "full.csv")$stdout
+  change <- series_change(full)
+  read <- utils::read.csv(text = said)
+  expect_equal(read$value, change$value)
+  expect_identical(read$known, vetusta:::format_instant(change$known))
+  # an option says otherwise
+  said <- here("gaps", "--input", "bars.csv", "--zone", "Europe/Riga")$stdout
+  expect_match(said, "2026-04-01 +2026-04-02", all = FALSE)
+})
