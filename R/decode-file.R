@@ -262,11 +262,17 @@ with_formula_undone <- function(text) {
 
 # A file as one table of texts.
 table_of_texts <- function(path) {
+  quoted <- character()
   parts <- read_table_file(
     path,
     absent = "",
     kinds = function(names) rep(0L, length(names)),
-    each = function(rows, line) rows
+    each = function(rows, line) {
+      quoted <<- union(quoted, attr(rows, "quoted"))
+      rows
+    }
   )
-  as.data.frame(data.table::rbindlist(parts, use.names = TRUE))
+  rows <- as.data.frame(data.table::rbindlist(parts, use.names = TRUE))
+  attr(rows, "quoted") <- quoted
+  rows
 }

@@ -175,8 +175,8 @@ append_places <- function(rows, existing, keys, file, formulas = character()) {
 }
 
 append_text <- function(rows, file, separator, keys, update, zone) {
-  write <- function(cells, path, head) {
-    csv_write(cells, path, separator, head)
+  write <- function(cells, path, head, words = names(cells)) {
+    csv_write(cells, path, separator, head, words)
   }
   if (!file.exists(file)) {
     write_whole(file, function(path) write(csv_cells(rows, zone), path, TRUE))
@@ -190,10 +190,10 @@ append_text <- function(rows, file, separator, keys, update, zone) {
   commas <- if (separator != ",") names(texts)[vapply(texts, has_commas, TRUE)]
   texts[commas] <- lapply(texts[commas], with_points)
   if (separator != ",") {
-    write <- function(cells, path, head) {
+    write <- function(cells, path, head, words = names(cells)) {
       cells[intersect(commas, names(cells))] <-
         lapply(cells[intersect(commas, names(cells))], with_comma)
-      csv_write(cells, path, separator, head)
+      csv_write(cells, path, separator, head, words)
     }
   }
   existing <- existing_rows(texts, keys, rows, zone, file)
@@ -215,6 +215,7 @@ append_text <- function(rows, file, separator, keys, update, zone) {
   )
   fresh <- which(is.na(places$at))
   if (update && any(differ)) {
+    words <- columns_of_words(texts)
     texts[] <- lapply(texts, without_formula)
     for (name in places$columns) {
       texts[[name]][places$at[there[differ]]] <- cells[[name]][there[differ]]
@@ -223,7 +224,7 @@ append_text <- function(rows, file, separator, keys, update, zone) {
       c(texts[[name]], (cells[[name]] %||% rep("", nrow(rows)))[fresh])
     })
     write_whole(file, function(path) {
-      write(list_frame(all), path, TRUE)
+      write(list_frame(all), path, TRUE, words)
       with_marks_of(file, path)
     })
   } else if (length(fresh)) {
@@ -250,6 +251,13 @@ append_text <- function(rows, file, separator, keys, update, zone) {
     unchanged = length(there) - if (update) sum(differ) else 0,
     left_out = places$left_out
   )
+}
+
+# The columns of a file in which words as "NA" are in quotation marks, or in
+# which there are none.
+columns_of_words <- function(texts) {
+  plain <- vapply(as.list(texts), function(text) any(text %in% csv_words), TRUE)
+  union(attr(texts, "quoted"), names(texts)[!plain])
 }
 
 # A table of texts with its times as instants or days, like those of the new

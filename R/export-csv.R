@@ -94,10 +94,12 @@ csv_texts <- function(rows, zone) {
   }))
 }
 
-csv_write <- function(cells, path, separator = ",", head = TRUE) {
-  texts <- lapply(as.list(cells), function(column) {
-    if (is.character(column)) csv_must_quote(column)
-  })
+# `words` are the columns in which a word as "NA" is a text.
+csv_write <- function(cells, path, separator = ",", head = TRUE,
+                      words = names(cells)) {
+  texts <- Map(function(column, name) {
+    if (is.character(column)) csv_must_quote(column, name %in% words)
+  }, as.list(cells), names(cells))
   quote <- "auto"
   if (any(unlist(texts))) {
     quote <- FALSE
@@ -111,7 +113,7 @@ csv_write <- function(cells, path, separator = ",", head = TRUE) {
       column[which] <- csv_quoted(column[which])
       column
     }, as.list(cells), texts))
-    named <- grepl(plain, names(cells)) | csv_must_quote(names(cells))
+    named <- grepl(plain, names(cells)) | csv_must_quote(names(cells), TRUE)
     names(cells)[named] <- csv_quoted(names(cells)[named])
   }
   data.table::fwrite(
@@ -123,9 +125,9 @@ csv_write <- function(cells, path, separator = ",", head = TRUE) {
 
 # Texts that readers would change without quotation marks: with a space at an
 # end, or a word that means a missing value.
-csv_must_quote <- function(text) {
+csv_must_quote <- function(text, words) {
   known <- unique(text)
-  must <- grepl("^[ \t]|[ \t]$", known) | known %in% csv_words
+  must <- grepl("^[ \t]|[ \t]$", known) | (words & known %in% csv_words)
   if (any(must)) text %in% known[must] else rep(FALSE, length(text))
 }
 

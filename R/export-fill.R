@@ -290,7 +290,7 @@ filled_text <- function(file, separator, values) {
     sum(!is.na(unlist(as.list(out)[added])))
   if (changed || length(added)) {
     write_whole(file, function(path) {
-      csv_write(out, path, separator, TRUE)
+      csv_write(out, path, separator, TRUE, columns_of_words(texts))
       with_marks_of(file, path)
     })
   }

@@ -677,3 +677,29 @@ test_that("a workbook's errors are missing, its instants have milliseconds", {
     "before March 1900"
   )
 })
+
+test_that("adding to a file keeps its quotation marks around words", {
+  file <- withr::local_tempfile(fileext = ".csv")
+  day <- as.Date("2026-01-01")
+  rows <- data.frame(
+    period = day + 0:2, country = c("NA", "LV", NA), text = c(" a", "b", "c ")
+  )
+  export_table(rows, file, about = FALSE)
+  rows <- data.frame(
+    period = day + 1:3, country = c("NA", "EE", "NA"), text = c(" b", "b", "d ")
+  )
+  export_append(rows, file)
+  expect_identical(
+    readLines(file),
+    c(
+      "period,country,text", "2026-01-01,\"NA\",\" a\"",
+      "2026-01-02,\"NA\",\" b\"", "2026-01-03,EE,b", "2026-01-04,\"NA\",\"d \""
+    )
+  )
+  # a word that the file has without them stays so
+  writeLines(c("period,level", "2026-01-01,NA", "2026-01-02,2"), file)
+  export_append(data.frame(period = day + 1, level = 3), file)
+  expect_identical(
+    readLines(file), c("period,level", "2026-01-01,NA", "2026-01-02,3")
+  )
+})
