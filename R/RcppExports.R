@@ -285,6 +285,10 @@ front_open <- function(port, service_port, kind, every, away) {
     .Call(`_vetusta_front_open`, port, service_port, kind, every, away)
 }
 
+front_port <- function(front) {
+    .Call(`_vetusta_front_port`, front)
+}
+
 front_turn <- function(front, milliseconds) {
     invisible(.Call(`_vetusta_front_turn`, front, milliseconds))
 }

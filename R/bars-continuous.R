@@ -112,7 +112,10 @@ bars_continuous <- function(bars, contracts, roll = "expiry", roll_days = 0,
     data.table::rbindlist(lapply(parts, `[[`, "bars"), use.names = TRUE)
   )
   done <- with_facts(
-    done, facts_of(bars)[c("interval", "zone", "calendar", "unit", "source")]
+    done,
+    facts_of(bars)[
+      c("interval", "zone", "calendar", "unit", "source", "licence")
+    ]
   )
   done <- with_times(done, as.numeric(done$through), as.numeric(done$known))
   attr(

@@ -44,7 +44,8 @@
 #'   value was known. The times are those of the grid, ordered and unique. A
 #'   value is `NA` if nothing was known yet, or if the known value is too old.
 #'   Observations without a stated release count from the end of their period,
-#'   with a message of the class `vetusta_note`.
+#'   with a message of the class `vetusta_note`. Units and titles are those of
+#'   the series; where units differ, the long form has a column `unit`.
 #' @section Errors: `vetusta_error_argument` for an unknown rule or grid, a rule
 #'   or lag for an unknown series, and for the rule `"linear"` with
 #'   `point_in_time = TRUE`. Series without any overlap give a grid without
@@ -110,7 +111,22 @@ series_align <- function(..., grid = "union", rule = "last",
   )
   if (point_in_time) say_none_known(series, aligned, times)
   form_of <- if (form == "wide") align_wide else align_tidy
-  lineage_step(form_of(aligned, times, ages), "series_align", asked)
+  result <- form_of(aligned, times, ages, align_facts(tables, names, value))
+  lineage_step(result, "series_align", asked)
+}
+
+# The facts that the tables share, and units and titles by series.
+align_facts <- function(tables, names, value) {
+  tables <- lapply(unname(tables), as_series)
+  units <- unlist(lapply(tables, function(x) {
+    series_units(x, value_asked(x, value) %||% value_column(x))
+  }))
+  facts <- facts_together(lapply(tables, facts_of))
+  facts <- facts[names(facts) %in% c("zone", "calendar", "source", "licence")]
+  titles <- unlist(lapply(tables, attr, "title", exact = TRUE))
+  facts$title <- titles[intersect(names, names(titles))]
+  facts$unit <- units[intersect(names, names(units))]
+  facts[lengths(facts) > 0]
 }
 
 # One calendar, or none, for each table.
@@ -338,7 +354,7 @@ align_linear <- function(points, times) {
   )
 }
 
-align_wide <- function(aligned, times, ages) {
+align_wide <- function(aligned, times, ages, facts) {
   columns <- lapply(aligned, `[[`, "value")
   if (ages) {
     old <- stats::setNames(
@@ -349,10 +365,10 @@ align_wide <- function(aligned, times, ages) {
       as.vector(rbind(seq_along(aligned), seq_along(aligned) + length(aligned)))
     ]
   }
-  as_rows(c(list(time = utc(times)), columns))
+  with_facts(as_rows(c(list(time = utc(times)), columns)), facts)
 }
 
-align_tidy <- function(aligned, times, ages) {
+align_tidy <- function(aligned, times, ages, facts) {
   n <- length(times)
   column <- function(name) {
     unlist(lapply(aligned, `[[`, name), use.names = FALSE)
@@ -366,5 +382,6 @@ align_tidy <- function(aligned, times, ages) {
     known = utc(column("known"))
   )
   if (ages) columns$age_days <- (at - column("counts")) / 86400
-  as_rows(columns)
+  rows <- with_facts(as_rows(columns), facts[names(facts) != "unit"])
+  with_series_units(rows, facts$unit)
 }

@@ -92,9 +92,9 @@ series_change <- function(x, change = "simple", over = NULL, window = NULL,
   result <- derived_points(
     x, changed, changed$value, changed$through, changed$known
   )
-  unit <- attr(x, "unit", exact = TRUE)[value %||% value_column(x)]
-  if (keeps_unit(change) && !anyNA(unit)) {
-    attr(result, "unit") <- unit_of_value(unit)
+  if (keeps_unit(change)) {
+    units <- series_units(x, value %||% value_column(x))
+    result <- with_series_units(result, units)
   }
   lineage_step(result, "series_change", asked)
 }

@@ -372,7 +372,9 @@ derived_points <- function(x, points, value, through, known, ...) {
     through = utc(through),
     known = utc(known), ...
   )
-  with_facts(rows, facts_of(x)[c("zone", "calendar", "title", "source")])
+  with_facts(
+    rows, facts_of(x)[c("zone", "calendar", "title", "source", "licence")]
+  )
 }
 
 # The rows of each series, in order of first appearance.

@@ -103,7 +103,7 @@ series_aggregate <- function(x, to, rule = "mean", need = 0, calendar = NULL,
 
 # Observations derived from those of a table, with its facts and new instants.
 derived_observations <- function(x, frame, zone) {
-  facts <- facts_of(x)[c("title", "source", "unit", "calendar")]
+  facts <- facts_of(x)[c("title", "source", "licence", "unit", "calendar")]
   facts$zone <- if (!identical(zone, "UTC")) zone
   facts$unit <- unit_of_value(facts$unit[value_column(x)])
   rows <- with_facts(without_notes(series_frame(frame)), facts)

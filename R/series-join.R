@@ -27,7 +27,8 @@
 #'   time at which two sources disagree: `time` or `period`, `origin`, `value`,
 #'   `other`, `other_value`, `part`. `through` and `known` are those of each
 #'   value, and for adjusted values no earlier than those of the values that
-#'   measured the level.
+#'   measured the level. Values of different units are joined by a ratio only;
+#'   the unit is then that of the first table.
 #' @section Errors: `vetusta_error_shape` for an object that is not a single
 #'   series; `vetusta_error_argument` for an adjustment without common values,
 #'   or a ratio of values at or below zero.
@@ -110,15 +111,43 @@ series_join <- function(..., adjust = "none", overlap = NULL, tolerance = 0.02,
       )
     )
   )
+  facts <- facts_together(lapply(tables, facts_of))
   result <- with_facts(
-    result, facts_together(lapply(tables, facts_of))[c("zone", "calendar")]
+    result,
+    facts[names(facts) %in% c("zone", "calendar", "source", "licence")]
   )
+  title <- attr(tables[[1]], "title", exact = TRUE)[titles[1]]
+  if (length(title) && !is.na(title)) {
+    attr(result, "title") <- stats::setNames(title, name %||% titles[1])
+  }
+  attr(result, "unit") <- unit_of_value(join_unit(tables, value, adjust))
   attr(result, "factors") <- as_rows(as.list(data.table::rbindlist(factors)))
   joined_findings <- data.table::rbindlist(findings)
   if (!dated && nrow(joined_findings)) names(joined_findings)[1] <- "time"
   attr(result, "findings") <- as_rows(as.list(joined_findings))
   shape <- if (dated) "vetusta_observations" else "vetusta_points"
   lineage_step(with_shape(result, shape), "series_join", asked)
+}
+
+# The unit of joined values: by a ratio all come to that of the first table;
+# without one they must agree.
+join_unit <- function(tables, value, adjust) {
+  units <- lapply(tables, function(x) {
+    unname(series_units(x, value_asked(x, value) %||% value_column(x)))[1]
+  })
+  known <- unique(Filter(Negate(is.na), unlist(units)))
+  if (length(known) > 1 && adjust != "ratio") {
+    vetusta_stop(
+      "argument",
+      paste0(
+        "The tables have different units: ", paste(known, collapse = ", "), "."
+      ),
+      todo = paste0(
+        "bring them to one unit first, or join them with adjust = \"ratio\""
+      )
+    )
+  }
+  if (adjust == "ratio") units[[1]] else known
 }
 
 # list(name, rows): one series as plain columns, `at` in seconds.

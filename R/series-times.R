@@ -101,6 +101,9 @@ facts_together <- function(all) {
     }
     every[[name]] <- if (length(texts)) texts[!duplicated(names(texts))]
   }
+  # what is made from several is under the terms of all
+  terms <- unique(unlist(lapply(all, `[[`, "licence"), use.names = FALSE))
+  if (length(terms) > 1) every$licence <- paste(terms, collapse = "; ")
   nodes <- lapply(all, `[[`, "lineage")
   if (is.null(every$lineage) && !any(vapply(nodes, is.null, TRUE))) {
     every$lineage <- list(step = "rbind", arguments = unname(nodes))
@@ -214,6 +217,35 @@ units_of <- function(series, column) {
   stated <- if (length(stated)) unname(stated) else NA_character_
   units <- as.character(series[["unit"]] %||% rep(NA_character_, nrow(series)))
   ifelse(is.na(units), stated, units)
+}
+
+# The unit of each series that has one, by name.
+series_units <- function(x, column) {
+  named <- as.character(series_names_of(x))
+  if (is.null(x[["unit"]])) {
+    stated <- unname(attr(x, "unit", exact = TRUE)[column])
+    named <- if (length(stated) && !is.na(stated)) unique(named)
+    return(stats::setNames(rep(as.character(stated), length(named)), named))
+  }
+  units <- units_of(x, column)
+  first <- which(!is.na(units))
+  first <- first[!duplicated(named[first])]
+  stats::setNames(units[first], named[first])
+}
+
+# Units of the values of series: of the table where all have the same, else a
+# column.
+with_series_units <- function(rows, units) {
+  own <- unname(units[unique(as.character(rows$series))])
+  if (!length(own) || all(is.na(own))) {
+    rows
+  } else if (!anyNA(own) && length(unique(own)) == 1) {
+    attr(rows, "unit") <- unit_of_value(own[1])
+    rows
+  } else {
+    rows$unit <- unname(units[as.character(rows$series)])
+    rows
+  }
 }
 
 titles_of <- function(series) {

@@ -303,12 +303,13 @@ services_serve <- function(port = 8471L, ready = function(port) NULL,
   port <- if (below) port else service$port
   turn <- function(milliseconds) httpuv::service(milliseconds)
   if (below) {
-    listening <- standin_listen(port, function(port) {
-      front_open(port, service$port, fault, every, away = 2)
-    })
-    front <- listening$open
-    port <- listening$port
+    # of port 0 the system makes a free one
+    front <- tryCatch(
+      front_open(port, service$port, fault, every, away = 2),
+      error = function(e) standin_port_taken(port)
+    )
     on.exit(front_close(front), add = TRUE)
+    port <- front_port(front)
     turn <- function(milliseconds) {
       front_turn(front, 5)
       httpuv::service(1)
@@ -332,10 +333,14 @@ standin_listen <- function(port, open) {
     opened <- tryCatch(open(at), error = function(e) NULL)
     if (!is.null(opened)) return(list(open = opened, port = at))
   }
+  standin_port_taken(at)
+}
+
+standin_port_taken <- function(port) {
   vetusta_stop(
     "service",
-    paste0("The port ", at, " is taken."),
-    where = paste0("127.0.0.1:", at),
+    paste0("The port ", port, " is taken."),
+    where = paste0("127.0.0.1:", port),
     todo = "give another with --port, or 0 for a free one"
   )
 }

@@ -947,6 +947,17 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// front_port
+int front_port(SEXP front);
+RcppExport SEXP _vetusta_front_port(SEXP frontSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< SEXP >::type front(frontSEXP);
+    rcpp_result_gen = Rcpp::wrap(front_port(front));
+    return rcpp_result_gen;
+END_RCPP
+}
 // front_turn
 void front_turn(SEXP front, int milliseconds);
 RcppExport SEXP _vetusta_front_turn(SEXP frontSEXP, SEXP millisecondsSEXP) {
@@ -1159,6 +1170,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_vetusta_series_thin_cpp", (DL_FUNC) &_vetusta_series_thin_cpp, 5},
     {"_vetusta_end_as_interrupt_cpp", (DL_FUNC) &_vetusta_end_as_interrupt_cpp, 0},
     {"_vetusta_front_open", (DL_FUNC) &_vetusta_front_open, 5},
+    {"_vetusta_front_port", (DL_FUNC) &_vetusta_front_port, 1},
     {"_vetusta_front_turn", (DL_FUNC) &_vetusta_front_turn, 2},
     {"_vetusta_front_close", (DL_FUNC) &_vetusta_front_close, 1},
     {"_vetusta_seeded_uniform_cpp", (DL_FUNC) &_vetusta_seeded_uniform_cpp, 2},

@@ -56,6 +56,10 @@ struct Front {
       listener = -1;
       Rcpp::stop("the port is taken");
     }
+    // of port 0 the system has made a free one
+    socklen_t size = sizeof at;
+    if (port == 0 && getsockname(listener, reinterpret_cast<sockaddr*>(&at), &size) == 0)
+      port = ntohs(at.sin_port);
   }
 
   static void shut(Pair& pair, bool reset) {
@@ -202,6 +206,11 @@ SEXP front_open(int port, int service_port, std::string kind, int every, double 
   front->away = away;
   front->open();
   return front;
+}
+
+// [[Rcpp::export]]
+int front_port(SEXP front) {
+  return Rcpp::XPtr<Front>(front)->port;
 }
 
 // [[Rcpp::export]]

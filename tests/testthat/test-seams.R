@@ -525,3 +525,80 @@ test_that("a written table is the same table for the commands that read it", {
   said <- here("gaps", "--input", "bars.csv", "--zone", "Europe/Riga")$stdout
   expect_match(said, "2026-04-01 +2026-04-02", all = FALSE)
 })
+
+test_that("units, titles, source and licence come through every function", {
+  quiet <- function(work) suppressMessages(work)
+  bars <- series_about(
+    bars_frame(
+      data.frame(
+        symbol = "KELD",
+        time = time_local(as.Date("2026-03-27") + 0:19, 0, "Europe/Riga"),
+        close = 41 + sin(0:19)
+      )
+    ),
+    interval = "1 day", zone = "Europe/Riga", unit = "crowns",
+    title = c(KELD = "Keldan Copper"), source = "quay"
+  )
+  attr(bars, "licence") <- "free with the name of the exchange"
+  levels <- series_about(
+    series_frame(
+      data.frame(
+        series = rep(c("flow", "level"), each = 3),
+        period = seq(as.Date("2026-01-01"), by = "month", length.out = 3),
+        frequency = "M", value = c(3, 4, 5, 250, 251, 252),
+        unit = rep(c("m3/s", "cm"), each = 3)
+      )
+    ),
+    title = c(level = "Level at the lock"), source = "hall"
+  )
+  attr(levels, "licence") <- "public"
+  kept <- list(
+    series_change(bars, "difference"), series_change(bars, "index"),
+    series_fill(bars), series_aggregate(bars, "W"),
+    bars_resample(bars, "1 week"),
+    series_align(bars), series_align(bars, form = "long"),
+    series_join(a = bars, b = bars)
+  )
+  for (table in quiet(kept)) {
+    expect_identical(attr(table, "licence"), attr(bars, "licence"))
+    expect_identical(attr(table, "source"), "quay")
+    expect_identical(attr(table, "title"), c(KELD = "Keldan Copper"))
+    expect_identical(attr(table, "zone"), "Europe/Riga")
+  }
+  expect_identical(attr(kept[[1]], "unit"), c(value = "crowns"))
+  expect_null(attr(kept[[2]], "unit"))
+  expect_identical(attr(kept[[6]], "unit"), c(KELD = "crowns"))
+  expect_identical(attr(kept[[7]], "unit"), c(value = "crowns"))
+  # several units are the columns' own, or a column
+  wide <- quiet(series_align(bars, levels))
+  expect_identical(
+    attr(wide, "unit")[c("KELD", "flow", "level")],
+    c(KELD = "crowns", flow = "m3/s", level = "cm")
+  )
+  expect_identical(
+    attr(wide, "title"),
+    c(KELD = "Keldan Copper", level = "Level at the lock")
+  )
+  expect_identical(
+    attr(wide, "licence"), "free with the name of the exchange; public"
+  )
+  dictionary <- export_dictionary(wide)
+  expect_identical(
+    dictionary$unit[match(c("time", "level"), dictionary$column)], c(NA, "cm")
+  )
+  long <- quiet(series_align(bars, levels, form = "long"))
+  expect_identical(unique(long$unit[long$series == "flow"]), "m3/s")
+  change <- series_change(levels, "difference")
+  expect_identical(change$unit, rep(c("m3/s", "cm"), each = 3))
+  expect_null(series_change(levels)[["unit"]])
+  # values of two units are not one series, except by a ratio
+  other <- bars
+  attr(other, "unit") <- c(close = "marks")
+  expect_error_kind(
+    series_join(bars, other), "argument", "crowns, marks"
+  )
+  expect_identical(
+    attr(series_join(bars, other, adjust = "ratio"), "unit"),
+    c(value = "crowns")
+  )
+})
