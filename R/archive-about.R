@@ -160,6 +160,7 @@ about_import <- function(file) {
         vetusta_error = function(e) NULL
       )
     },
+    calendar_name = about$calendar,
     title = about$title, titles = about$titles, source = about$source,
     delay = about$delay, columns = columns$column
   )
@@ -193,4 +194,20 @@ shape_typed <- function(shape) {
     shape_columns[[shape]],
     if (shape_is_series(shape)) c("status", "known", "frequency")
   )
+}
+
+# The days of a file begin with a calendar that is not known here.
+say_calendar_unknown <- function(about, calendar, file) {
+  if (length(about$calendar_name) && is.null(calendar)) {
+    text <- paste0(
+      "note: the calendar ", about$calendar_name, " of ", basename(file),
+      " is not known here, so its days begin at midnight; give its calendar\n"
+    )
+    message(
+      structure(
+        class = c("vetusta_note", "message", "condition"),
+        list(message = text, call = NULL, calendar = about$calendar_name)
+      )
+    )
+  }
 }

@@ -71,6 +71,7 @@ archive_import <- function(archive, file, symbol = NULL, interval = NULL,
   zone <- check_zone(zone %||% about$zone %||% "UTC", "import")
   calendar <- calendar %||% about$calendar
   check_calendar(calendar)
+  say_calendar_unknown(about, calendar, file)
   unit <- check_named(unit, "unit", "close") %||% about$unit
   types <- check_types(types)
   check_read(read, form)

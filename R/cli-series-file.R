@@ -7,6 +7,7 @@ read_series_file <- function(file, options, zone = NULL, calendar = NULL) {
   about <- if (file != "-") about_import(file)
   calendar <- calendar %||% about$calendar
   zone <- options$zone %||% about$zone %||% zone %||% calendar$zone %||% "UTC"
+  say_calendar_unknown(about, calendar, file)
   raw <- read_any_table(file)
   texts <- c(
     attr(raw, "quoted"), names(about$types)[about$types == "text"]

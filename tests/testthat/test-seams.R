@@ -521,6 +521,27 @@ test_that("a written table is the same table for the commands that read it", {
   read <- utils::read.csv(text = said)
   expect_equal(read$value, change$value)
   expect_identical(read$known, vetusta:::format_instant(change$known))
+  # a calendar that only the writer has is named
+  mill <- calendar_make(
+    list(
+      calendar = "mill", zone = "Europe/Riga",
+      sessions = list(regular = "09:30-16:00")
+    )
+  )
+  export_table(series_about(bars, calendar = mill), "mill.csv")
+  expect_message(
+    vetusta:::read_series_file("mill.csv", list(time_as = "rfc3339")),
+    "calendar mill of mill.csv is not known here", class = "vetusta_note"
+  )
+  expect_message(
+    archive_import(new_archive(), "mill.csv"), "calendar mill",
+    class = "vetusta_note"
+  )
+  expect_silent(
+    vetusta:::read_series_file(
+      "mill.csv", list(time_as = "rfc3339"), calendar = mill
+    )
+  )
   # an option says otherwise
   said <- here("gaps", "--input", "bars.csv", "--zone", "Europe/Riga")$stdout
   expect_match(said, "2026-04-01 +2026-04-02", all = FALSE)
