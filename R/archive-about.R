@@ -162,6 +162,7 @@ about_import <- function(file) {
     },
     calendar_name = about$calendar,
     title = about$title, titles = about$titles, source = about$source,
+    licence = about$licence,
     delay = about$delay, columns = columns$column
   )
 }

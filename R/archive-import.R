@@ -194,7 +194,7 @@ import_twice <- function(good, counts) {
   max(0, nrow(good) - sum(counts[c("new", "changed", "unchanged")]))
 }
 
-import_absent <- c("", "NA", "null", "N/A")
+import_absent <- c("", "NA", "null", "N/A", "#N/A")
 
 # Which columns are instants and numbers, see table_columns_cpp().
 import_kinds <- function(names, time_as) {

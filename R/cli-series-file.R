@@ -64,9 +64,13 @@ read_series_file <- function(file, options, zone = NULL, calendar = NULL) {
     },
     zone = if (!is.null(about)) zone, calendar = about$calendar,
     delay = if (length(about$delay)) time_interval(about$delay, "delay"),
-    unit = about$unit, title = about$titles, source = about$source
+    unit = about$unit, title = about$titles, source = about$source,
+    licence = about$licence
   )
-  with_facts(raw, facts[lengths(facts) > 0])
+  raw <- with_facts(raw, facts[lengths(facts) > 0])
+  # units of the columns of a wide file are those of its series
+  wide <- intersect(names(about$unit), unique(series_names_of(raw)))
+  if (length(wide)) with_series_units(raw, about$unit) else raw
 }
 
 read_any_table <- function(file) {

@@ -41,8 +41,10 @@ sheet_frame <- function(file, sheet = NULL, ...) {
     sheet <- sheet %||% known[1]
     # a cell with an error has no value, and the text #N/A is a text
     cells <- book$worksheets[[match(sheet, known)]]$sheet_data$cc
-    cells$v[cells$c_t %in% "e"] <- ""
-    book$worksheets[[match(sheet, known)]]$sheet_data$cc <- cells
+    if (any(cells$c_t %in% "e")) {
+      cells$v[cells$c_t %in% "e"] <- ""
+      book$worksheets[[match(sheet, known)]]$sheet_data$cc <- cells
+    }
     absent <- intersect(
       c("na", "na.strings"), names(formals(openxlsx2::wb_to_df))
     )

@@ -1,7 +1,9 @@
 # CSV and TSV bodies and files, with common quirks: byte order marks, quotes,
 # blank lines, words for missing values.
 
-table_absent <- c("", "NA", "N/A", "n/a", "null", "NULL", "NaN", ".", "-")
+table_absent <- c(
+  "", "NA", "N/A", "n/a", "#N/A", "null", "NULL", "NaN", ".", "-"
+)
 
 decode_table <- function(body, format, where, table = NULL) {
   if (!length(body)) {

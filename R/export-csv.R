@@ -131,7 +131,7 @@ csv_must_quote <- function(text, words) {
   if (any(must)) text %in% known[must] else rep(FALSE, length(text))
 }
 
-csv_words <- c("NA", "N/A", "n/a", "null", "NULL")
+csv_words <- c("NA", "N/A", "n/a", "#N/A", "null", "NULL")
 
 csv_quoted <- function(text) {
   paste0("\"", gsub("\"", "\"\"", text, fixed = TRUE), "\"")

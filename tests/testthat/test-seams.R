@@ -521,6 +521,14 @@ test_that("a written table is the same table for the commands that read it", {
   read <- utils::read.csv(text = said)
   expect_equal(read$value, change$value)
   expect_identical(read$known, vetusta:::format_instant(change$known))
+  # columns of a wide table are series with their units
+  export_table(suppressMessages(series_align(bars, months)), "wide.parquet")
+  wide <- vetusta:::read_series_file("wide.parquet", list(time_as = "rfc3339"))
+  expect_identical(
+    unique(as.data.frame(wide)[c("series", "unit")]),
+    data.frame(series = c("KELD", "level"), unit = c("crowns", "cm")),
+    ignore_attr = TRUE
+  )
   # a calendar that only the writer has is named
   mill <- calendar_make(
     list(
