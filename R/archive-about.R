@@ -25,11 +25,21 @@ about_read <- function(file) {
     error = function(e) {
       vetusta_stop(
         "import", "The metadata of the file is not JSON.",
-        where = file, todo = "remove it, or write the file again"
+        where = about_place(file), todo = "remove it, or write the file again"
       )
     }
   )
-  about_of(about)
+  other_errors(about_of(about), function(e) {
+    vetusta_stop(
+      "import",
+      "The metadata of the file has another form than CSV on the Web.",
+      where = about_place(file), todo = "remove it, or write the file again"
+    )
+  })
+}
+
+about_place <- function(file) {
+  if (file.exists(about_file(file))) about_file(file) else file
 }
 
 about_of <- function(about) {
@@ -138,7 +148,7 @@ png_text <- function(file) {
 # Arguments of an import that were not given, from the metadata of the file:
 # interval, zone, units and types.
 about_import <- function(file) {
-  about <- tryCatch(about_read(file), vetusta_error = function(e) NULL)
+  about <- about_read(file)
   columns <- about$columns
   if (is.null(columns)) {
     return(NULL)

@@ -5,6 +5,7 @@
 # holds where no option says otherwise; `zone` is that of a file without one.
 read_series_file <- function(file, options, zone = NULL, calendar = NULL) {
   about <- if (file != "-") about_import(file)
+  if (!is.null(about$zone)) check_zone(about$zone, "import")
   calendar <- calendar %||% about$calendar
   zone <- options$zone %||% about$zone %||% zone %||% calendar$zone %||% "UTC"
   say_calendar_unknown(about, calendar, file)

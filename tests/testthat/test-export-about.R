@@ -142,3 +142,32 @@ test_that("a file that a command wrote has the command and its readings", {
     "vetusta export K --archive postgresql://me@host/db"
   )
 })
+
+test_that("metadata that cannot be read is refused, and not left out", {
+  file <- withr::local_tempfile(fileext = ".csv")
+  export_table(
+    data.frame(series = "level", time = as.Date("2026-03-12"), value = 1), file
+  )
+  beside <- paste0(file, "-metadata.json")
+  withr::defer(unlink(beside))
+  broken <- c(
+    "{broken" = "not JSON", "\"text\"" = "CSV on the Web",
+    "{\"tableSchema\":5}" = "CSV on the Web"
+  )
+  for (text in names(broken)) {
+    writeLines(text, beside)
+    error <- expect_error_kind(
+      vetusta:::read_series_file(file, list(time_as = "rfc3339")), "import",
+      broken[[text]]
+    )
+    expect_identical(error$where, beside)
+    expect_error_kind(
+      archive_import_rows(new_archive(), file), "import", broken[[text]]
+    )
+  }
+  # a file of another program may say little
+  writeLines("{}", beside)
+  expect_identical(
+    vetusta:::read_series_file(file, list(time_as = "rfc3339"))$value, 1
+  )
+})
