@@ -253,13 +253,6 @@ append_text <- function(rows, file, separator, keys, update, zone) {
   )
 }
 
-# The columns of a file in which words as "NA" are in quotation marks, or in
-# which there are none.
-columns_of_words <- function(texts) {
-  plain <- vapply(as.list(texts), function(text) any(text %in% csv_words), TRUE)
-  union(attr(texts, "quoted"), names(texts)[!plain])
-}
-
 # A table of texts with its times as instants or days, like those of the new
 # rows.
 existing_rows <- function(texts, keys, rows, zone, file) {

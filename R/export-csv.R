@@ -133,6 +133,13 @@ csv_must_quote <- function(text, words) {
 
 csv_words <- c("NA", "N/A", "n/a", "#N/A", "null", "NULL")
 
+# The columns of a file in which words as "NA" are in quotation marks, or in
+# which there are none.
+columns_of_words <- function(texts) {
+  plain <- vapply(as.list(texts), function(text) any(text %in% csv_words), TRUE)
+  union(attr(texts, "quoted"), names(texts)[!plain])
+}
+
 csv_quoted <- function(text) {
   paste0("\"", gsub("\"", "\"\"", text, fixed = TRUE), "\"")
 }
